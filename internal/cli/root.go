@@ -1,0 +1,157 @@
+// Package cli is the command line: each command is a file that reads its arguments, makes one call
+// and prints what comes back.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"fiume/internal/core/sql"
+
+	"github.com/spf13/cobra"
+)
+
+// Exit codes of the command.
+const (
+	exitOK       = 0
+	exitFailed   = 1 // the work failed: a file, the network, a job
+	exitUsage    = 2 // wrong arguments
+	exitSQL      = 3 // the SQL has errors
+	exitNotFound = 4 // no such job, topic or definition
+	exitNoServer = 5 // the service does not answer
+)
+
+// failure is an error with an exit code.
+type failure struct {
+	code int
+	err  error
+}
+
+func (f *failure) Error() string { return f.err.Error() }
+func (f *failure) Unwrap() error { return f.err }
+
+func fail(code int, format string, args ...any) error {
+	return &failure{code, fmt.Errorf(format, args...)}
+}
+
+// app is what all commands share.
+type app struct {
+	in      io.Reader
+	out     io.Writer
+	err     io.Writer
+	server  string
+	output  string
+	sets    []string
+	ctx     context.Context
+	version string
+}
+
+// Main runs the command line and gives its exit code.
+func Main(args []string, in io.Reader, out, errw io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	a := &app{in: in, out: out, err: errw, ctx: ctx}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(in)
+	root.SetOut(out)
+	root.SetErr(errw)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return exitOK
+	}
+	if errors.Is(err, context.Canceled) && ctx.Err() != nil {
+		fmt.Fprintln(errw, "stopped")
+		return 130
+	}
+	fmt.Fprintln(errw, err)
+	var f *failure
+	if errors.As(err, &f) {
+		return f.code
+	}
+	var s *sql.Errors
+	if errors.As(err, &s) {
+		return exitSQL
+	}
+	return exitFailed
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "fiume",
+		Short: "Streaming ETL with event-time SQL",
+		Long: `Fiume runs event-time SQL over message topics and files.
+
+Exit codes: 0 done, 1 failed, 2 wrong arguments, 3 errors in the SQL, 4 not found,
+5 the service does not answer, 130 stopped with Ctrl-C.`,
+		SilenceUsage:  true,
+		SilenceErrors: true,
+	}
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return fail(exitUsage, "%w\nSee '%s --help'.", err, c.CommandPath())
+	})
+	root.PersistentFlags().StringVar(&a.server, "server", "", "address of the service (default $FIUME_SERVER or http://127.0.0.1:7171)")
+	root.AddCommand(a.runCommand(), a.checkCommand())
+	root.CompletionOptions.HiddenDefaultCmd = true
+	return root
+}
+
+// arity checks the number of arguments with a message of its own.
+func arity(n int, what string) cobra.PositionalArgs {
+	return func(c *cobra.Command, args []string) error {
+		if len(args) == n {
+			return nil
+		}
+		return fail(exitUsage, "%s takes %s, found %d arguments\nSee '%s --help'.", c.CommandPath(), what, len(args), c.CommandPath())
+	}
+}
+
+// outputFlag adds --output with its formats; the first is the default.
+func (a *app) outputFlag(c *cobra.Command, formats ...string) {
+	chosen := c.Flags().StringP("output", "o", formats[0], "how to print: "+strings.Join(formats, ", "))
+	c.PreRunE = func(c *cobra.Command, args []string) error {
+		a.output = *chosen
+		for _, f := range formats {
+			if a.output == f {
+				return nil
+			}
+		}
+		return fail(exitUsage, "--output takes one of %s, found %q", strings.Join(formats, ", "), a.output)
+	}
+}
+
+func (a *app) setFlag(c *cobra.Command) {
+	c.Flags().StringArrayVar(&a.sets, "set", nil, "give a parameter its value: name=value")
+}
+
+// params reads the --set flags.
+func (a *app) params() (map[string]string, error) {
+	out := map[string]string{}
+	for _, s := range a.sets {
+		k, v, ok := strings.Cut(s, "=")
+		if !ok || k == "" {
+			return nil, fail(exitUsage, "--set takes name=value, found %q", s)
+		}
+		out[strings.ToLower(k)] = v
+	}
+	return out, nil
+}
+
+// readFile reads a file of SQL, or standard input for "-".
+func (a *app) readFile(name string) (string, error) {
+	if name == "-" {
+		b, err := io.ReadAll(a.in)
+		return string(b), err
+	}
+	b, err := os.ReadFile(name)
+	if errors.Is(err, os.ErrNotExist) {
+		return "", fail(exitUsage, "there is no file %s", name)
+	}
+	return string(b), err
+}

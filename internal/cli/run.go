@@ -1,0 +1,266 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"runtime/debug"
+	"runtime/pprof"
+	"strings"
+	"text/tabwriter"
+
+	"fiume/internal/connect"
+	"fiume/internal/connect/rows"
+	"fiume/internal/connect/text"
+	"fiume/internal/core/flow"
+	"fiume/internal/core/plan"
+	"fiume/internal/core/sql"
+	"fiume/internal/core/types"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) runCommand() *cobra.Command {
+	var parallelism int
+	var quiet bool
+	var profile string
+	c := &cobra.Command{
+		Use:   "run FILE.sql",
+		Short: "Run a file of SQL here, without the service",
+		Long: `Runs the jobs and queries of a file in this process, without the service and
+without a database, until their inputs end. Rows of bare SELECTs go to standard
+output, the ledger of every run goes to standard error.
+
+A secret of an endpoint is read from the environment: SECRET 'race_db' takes
+FIUME_SECRET_RACE_DB.`,
+		Example: `  fiume run demo/sql/strong-reads.sql --set reads=reads.ndjson --set out=strong
+  echo "SELECT …" | fiume run -`,
+		Args: arity(1, "one file"),
+		RunE: func(c *cobra.Command, args []string) error {
+			src, err := a.readFile(args[0])
+			if err != nil {
+				return err
+			}
+			params, err := a.params()
+			if err != nil {
+				return err
+			}
+			if profile != "" {
+				f, err := os.Create(profile)
+				if err != nil {
+					return err
+				}
+				if err := pprof.StartCPUProfile(f); err != nil {
+					return err
+				}
+				defer f.Close()
+				defer pprof.StopCPUProfile()
+			}
+			r := &localRun{app: a, file: args[0], parallelism: parallelism, quiet: quiet}
+			return r.script(c.Context(), src, params)
+		},
+	}
+	a.outputFlag(c, "table", "json", "csv")
+	a.setFlag(c)
+	c.Flags().IntVar(&parallelism, "parallelism", 0, "tasks that share the work (default: the job's, or one a processor)")
+	c.Flags().BoolVarP(&quiet, "quiet", "q", false, "do not print the ledger")
+	c.Flags().StringVar(&profile, "cpu-profile", "", "write a processor profile to this file")
+	return c
+}
+
+// localRun runs a script in this process.
+type localRun struct {
+	*app
+	file        string
+	parallelism int
+	quiet       bool
+}
+
+func (r *localRun) script(ctx context.Context, src string, params map[string]string) error {
+	script, err := sql.Parse(r.file, src, params)
+	if err != nil {
+		return err
+	}
+	cat := plan.NewCatalog(connect.Places())
+	errs := &sql.Errors{File: r.file, Text: src}
+	var plans []*plan.Plan
+	for _, st := range script.Statements {
+		switch st := st.(type) {
+		case *sql.CreateJob:
+			if p := cat.Job(st, errs); p != nil {
+				plans = append(plans, p)
+			}
+		case *sql.Query:
+			if p := cat.Query(st, errs); p != nil {
+				plans = append(plans, p)
+			}
+		case *sql.DeclareEndpoint, *sql.DeclareStream, *sql.DeclareSink, *sql.CreateView:
+			cat.Define(st, errs)
+		case *sql.Explain:
+			if st.Query == nil {
+				errs.Add(sql.NotYet, st.At(), "explain a query", "there are no jobs in a local run")
+			} else if p := cat.Query(st.Query, errs); p != nil {
+				fmt.Fprint(r.out, p.Explain())
+			}
+		default:
+			errs.Add(sql.WrongPlace, st.At(), "send it to the service: fiume apply", "a local run has only declarations, jobs and queries")
+		}
+	}
+	if err := errs.Err(); err != nil {
+		return err
+	}
+	if len(plans) == 0 && !r.quiet {
+		fmt.Fprintln(r.err, "nothing to run: the file has no CREATE JOB and no SELECT")
+	}
+	for _, p := range plans {
+		if err := r.run(ctx, p); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// secret reads a secret from the environment.
+func secret(name string) (string, error) {
+	key := "FIUME_SECRET_" + strings.ToUpper(name)
+	if v, ok := os.LookupEnv(key); ok {
+		return v, nil
+	}
+	return "", fmt.Errorf("the secret '%s' is not set; a local run reads it from %s", name, key)
+}
+
+// limits of a run's memory use: the collector works little until the heap is this large.
+const softMemory = 160 << 20
+
+func (r *localRun) run(ctx context.Context, p *plan.Plan) error {
+	debug.SetGCPercent(400)
+	debug.SetMemoryLimit(softMemory)
+	o := &connect.Opener{Secret: secret}
+	if err := o.Check(ctx, p); err != nil {
+		return &failure{exitFailed, err}
+	}
+	w := bufio.NewWriterSize(r.out, 1<<16)
+	for _, out := range p.Outputs() {
+		if out.Sink == nil {
+			o.Rows = newPrinter(w, r.output, out)
+		}
+	}
+	job, err := flow.New(p, o, flow.Options{Parallelism: r.parallelism, Describe: text.Describe})
+	if err != nil {
+		return err
+	}
+	err = job.Run(ctx)
+	if pr, ok := o.Rows.(*printer); ok {
+		err = errors.Join(err, pr.finish())
+	}
+	err = errors.Join(err, w.Flush())
+	if !r.quiet {
+		printLedger(r.err, p.Name, job.Status(), job.Samples())
+	}
+	return err
+}
+
+// printer prints the rows of a query.
+type printer struct {
+	rows.Sink
+	w      *bufio.Writer
+	fields []types.Field
+	format string
+	table  *tableWriter
+}
+
+func newPrinter(w *bufio.Writer, format string, out *plan.Op) flow.Sink {
+	p := &printer{w: w, fields: out.Fields, format: format}
+	p.Limit = out.Limit
+	p.Format = format
+	switch format {
+	case "table":
+		p.Format = "json"
+		p.table = newTable(w, out.Fields)
+		p.Each = p.table.row
+	case "csv":
+		for i, f := range out.Fields {
+			if i > 0 {
+				w.WriteByte(',')
+			}
+			w.WriteString(f.Name)
+		}
+		w.WriteByte('\n')
+		p.Each = p.line
+	default:
+		p.Each = p.line
+	}
+	return p
+}
+
+func (p *printer) line(row []byte) error {
+	p.w.Write(row)
+	return p.w.WriteByte('\n')
+}
+
+func (p *printer) finish() error {
+	if p.table != nil {
+		return p.table.finish()
+	}
+	return nil
+}
+
+// printLedger prints where every row went.
+func printLedger(w io.Writer, name string, s flow.Status, samples []flow.NamedSample) {
+	if name == "" {
+		name = "query"
+	}
+	fmt.Fprintf(w, "\nledger of %s\n", name)
+	t := tabwriter.NewWriter(w, 2, 0, 2, ' ', tabwriter.AlignRight)
+	fmt.Fprintln(t, "step\tdoes\tin\tpassed\tfiltered\tabsorbed\tlate\trejected\theld\tmade\tout\t")
+	for _, st := range s.Steps {
+		c := st.Counts
+		fmt.Fprintf(t, "%s\t%s\t%d\t%d\t%d\t%d\t%d\t%d\t%d\t%d\t%d\t\n", st.Step, st.Kind, c.In, c.Passed, c.Filtered, c.Absorbed, c.Late, c.Rejected, c.Held, c.Made, st.Out)
+	}
+	t.Flush()
+	shown := map[string]int{}
+	for i := len(samples) - 1; i >= 0; i-- {
+		x := samples[i]
+		if shown[x.Step+x.Kind]++; shown[x.Step+x.Kind] > 2 {
+			continue
+		}
+		fmt.Fprintf(w, "%s %s: %s", x.Step, x.Kind, x.Reason)
+		if x.Origin != "" {
+			fmt.Fprintf(w, " (%s)", x.Origin)
+		}
+		row := x.Row
+		if len(row) > 160 {
+			row = row[:160] + "…"
+		}
+		fmt.Fprintf(w, "\n    %s\n", row)
+	}
+}
+
+// jsonRow reads the values of a JSON row in the order of the columns, as text.
+func jsonRow(row []byte, fields []types.Field) ([]string, error) {
+	var m map[string]json.RawMessage
+	if err := json.Unmarshal(row, &m); err != nil {
+		return nil, err
+	}
+	out := make([]string, len(fields))
+	for i, f := range fields {
+		raw := m[f.Name]
+		var s string
+		switch {
+		case raw == nil || string(raw) == "null":
+			s = "NULL"
+		case raw[0] == '"':
+			if err := json.Unmarshal(raw, &s); err != nil {
+				return nil, err
+			}
+		default:
+			s = string(raw)
+		}
+		out[i] = s
+	}
+	return out, nil
+}

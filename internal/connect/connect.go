@@ -1,0 +1,110 @@
+// Package connect knows the places outside that streams read and sinks write, one folder each.
+package connect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"fiume/internal/connect/files"
+	"fiume/internal/connect/mariadb"
+	"fiume/internal/connect/topics"
+	"fiume/internal/core/flow"
+	"fiume/internal/core/plan"
+	"fiume/internal/core/types"
+	"fiume/internal/topiclog"
+)
+
+// Places are the kinds of places there are.
+func Places() []plan.Place { return []plan.Place{files.Place, topics.Place, mariadb.Place} }
+
+// Opener opens sources and sinks for a run.
+type Opener struct {
+	Topics  *topiclog.Log                     // nil where there are no built-in topics
+	Secret  func(name string) (string, error) // gives a secret's value
+	Rows    flow.Sink                         // takes the rows of an output without a sink
+	Durable bool                              // sinks sync what checkpoints rely on
+	Live    bool                              // a live query: streams begin now unless they say otherwise
+}
+
+// ErrNoTopics says that topics need the service.
+var ErrNoTopics = errors.New("topics live in the service; use fiume apply or fiume query, or read FROM FILES")
+
+// OpenSource implements flow.Opener.
+func (o *Opener) OpenSource(scan *plan.Op) (flow.Source, error) {
+	switch scan.Stream.Place {
+	case "files":
+		return files.Open(scan)
+	case "topic":
+		if o.Topics == nil {
+			return nil, ErrNoTopics
+		}
+		return topics.Open(o.Topics, scan, o.Live)
+	}
+	return nil, fmt.Errorf("%s cannot be read", scan.Stream.Place)
+}
+
+// OpenSink implements flow.Opener.
+func (o *Opener) OpenSink(out *plan.Op) (flow.Sink, error) {
+	if out.Sink == nil {
+		return o.Rows, nil
+	}
+	switch out.Sink.Place {
+	case "files":
+		return files.OpenSink(out, o.Durable)
+	case "topic":
+		if o.Topics == nil {
+			return nil, ErrNoTopics
+		}
+		return topics.OpenSink(o.Topics, out)
+	case "mariadb":
+		return mariadb.OpenSink(out, o.Secret)
+	}
+	return nil, fmt.Errorf("%s cannot be written", out.Sink.Place)
+}
+
+// Misfit says that what a job would write does not fit its sink.
+type Misfit struct {
+	Sink, Reason string
+}
+
+func (m *Misfit) Error() string { return fmt.Sprintf("sink %s: %s", m.Sink, m.Reason) }
+
+// Check looks at what a plan reads and writes: that it is there and that the columns fit.
+func (o *Opener) Check(ctx context.Context, p *plan.Plan) error {
+	var errs []error
+	for _, s := range p.Scans() {
+		if s.Stream.Place == "topic" && o.Topics != nil && o.Topics.Topic(s.Stream.Address) == nil {
+			errs = append(errs, fmt.Errorf("stream %s: there is no topic '%s'; create it with CREATE TOPIC", s.Step, s.Stream.Address))
+		}
+	}
+	for _, out := range p.Outputs() {
+		if out.Sink == nil {
+			continue
+		}
+		var err error
+		switch out.Sink.Place {
+		case "mariadb":
+			err = mariadb.Check(ctx, out, o.Secret)
+		case "topic":
+			if o.Topics != nil && o.Topics.Topic(out.Sink.Address) == nil {
+				err = fmt.Errorf("there is no topic '%s'; create it with CREATE TOPIC", out.Sink.Address)
+			} else {
+				err = keyed(out)
+			}
+		}
+		if err != nil {
+			errs = append(errs, &Misfit{out.Step, err.Error()})
+		}
+	}
+	return errors.Join(errs...)
+}
+
+func keyed(out *plan.Op) error {
+	for _, k := range out.Sink.Options.Names("key") {
+		if (types.Type{Kind: types.Row, Fields: out.Fields}).FieldIndex(k) < 0 {
+			return fmt.Errorf("KEY names %q, which the rows do not have", k)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,289 @@
+// Package files reads streams from files and writes sinks to directories of part files.
+package files
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"fiume/internal/core/flow"
+	"fiume/internal/core/plan"
+	"fiume/internal/format"
+)
+
+// Place describes FILES.
+var Place = plan.Place{
+	Kind: "files",
+	Source: []plan.OptionSpec{
+		{Name: "format", Kind: plan.WordOption, Words: []string{"json", "csv"}, Doc: "how messages are written; json"},
+		{Name: "header", Kind: plan.FlagOption, Doc: "CSV: the first record names the columns; true"},
+		{Name: "bad rows", Kind: plan.WordOption, Words: []string{"keep", "stop"}, Doc: "what a message that is no row does; keep: it is counted and a sample kept"},
+	},
+	Sink: []plan.OptionSpec{
+		{Name: "format", Kind: plan.WordOption, Words: []string{"json", "csv"}, Doc: "how rows are written; json"},
+		{Name: "roll every", Kind: plan.DurationOption, Doc: "how long a part file stays open; 1 MINUTE"},
+	},
+}
+
+const (
+	chunkSize   = 1 << 20
+	longestLine = 64 << 20
+)
+
+// Source is the files of a stream; each is a split.
+type Source struct{ splits []flow.Split }
+
+// Open lists the files of a scan.
+func Open(scan *plan.Op) (*Source, error) {
+	s := scan.Stream
+	names, err := list(s.Address)
+	if err != nil {
+		return nil, err
+	}
+	src := &Source{}
+	for _, n := range names {
+		f, err := os.Open(n)
+		if err != nil {
+			return nil, errors.Join(err, src.closeAll())
+		}
+		sp := &split{name: n, file: f, stream: s, used: scan.Used, format: s.Options.Word("format", "json"), line: 1}
+		src.splits = append(src.splits, sp)
+		if st, err := f.Stat(); err == nil {
+			sp.at = st.ModTime().UnixMicro()
+		}
+		if sp.format == "csv" {
+			if err := sp.readHeader(s.Options.Flag("header", true)); err != nil {
+				return nil, errors.Join(fmt.Errorf("%s: %w", n, err), src.closeAll())
+			}
+		}
+	}
+	return src, nil
+}
+
+// list gives the files that an address names: a file, the files of a directory in the order of their
+// names without hidden ones, or those that match a pattern.
+func list(address string) ([]string, error) {
+	st, err := os.Stat(address)
+	if err == nil && !st.IsDir() {
+		return []string{address}, nil
+	}
+	var names []string
+	if err == nil {
+		entries, err := os.ReadDir(address)
+		if err != nil {
+			return nil, err
+		}
+		for _, e := range entries {
+			if !e.IsDir() && !strings.HasPrefix(e.Name(), ".") {
+				names = append(names, filepath.Join(address, e.Name()))
+			}
+		}
+		if len(names) == 0 {
+			return nil, fmt.Errorf("the directory %s has no files", address)
+		}
+		return names, nil
+	}
+	if !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	if strings.ContainsAny(address, "*?[") {
+		names, err = filepath.Glob(address)
+		if err != nil {
+			return nil, fmt.Errorf("the pattern %s cannot be read: %w", address, err)
+		}
+		names = slices.DeleteFunc(names, func(n string) bool { return strings.HasPrefix(filepath.Base(n), ".") })
+		if len(names) == 0 {
+			return nil, fmt.Errorf("no file matches %s", address)
+		}
+		return names, nil
+	}
+	return nil, fmt.Errorf("there is no file or directory %s", address)
+}
+
+// Splits implements flow.Source.
+func (s *Source) Splits() []flow.Split { return s.splits }
+
+// OnData implements flow.Source. Files end; none has more later.
+func (s *Source) OnData(func()) {}
+
+// Close implements flow.Source. The splits are closed one by one.
+func (s *Source) Close() error { return nil }
+
+func (s *Source) closeAll() error {
+	var errs []error
+	for _, sp := range s.splits {
+		errs = append(errs, sp.Close())
+	}
+	return errors.Join(errs...)
+}
+
+// split reads one file in pieces of whole lines. Positions are byte offsets, places are lines.
+type split struct {
+	name   string
+	file   *os.File
+	stream *plan.Stream
+	used   *plan.Use
+	format string
+	header []string
+	start  int64 // where the first record begins
+	pos    int64
+	line   int64 // of pos, from 1
+	at     int64 // the file's time of change
+}
+
+func (s *split) Name() string           { return s.name }
+func (s *split) Place(pos int64) string { return fmt.Sprintf("%s:%d", s.name, pos) }
+func (s *split) Position() int64        { return s.pos }
+func (s *split) Close() error           { return s.file.Close() }
+
+func (s *split) NewDecoder() (flow.Decoder, error) {
+	return format.NewDecoder(s.format, s.stream, s.used, s.header)
+}
+
+// Resume implements flow.Split. It counts the lines before the position, so that places stay right.
+func (s *split) Resume(pos int64) error {
+	st, err := s.file.Stat()
+	if err != nil {
+		return err
+	}
+	if pos > st.Size() {
+		return fmt.Errorf("the file has %d bytes, but had been read up to %d", st.Size(), pos)
+	}
+	s.pos, s.line = 0, 1
+	buf := make([]byte, chunkSize)
+	for s.pos < pos {
+		n, err := s.file.ReadAt(buf[:min(int64(len(buf)), pos-s.pos)], s.pos)
+		if n == 0 {
+			return err
+		}
+		s.line += int64(bytes.Count(buf[:n], []byte{'\n'}))
+		s.pos += int64(n)
+	}
+	return nil
+}
+
+func (s *split) readHeader(has bool) error {
+	var p flow.Piece
+	if err := s.Next(&p); err != nil {
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		return err
+	}
+	first := 0
+	if has {
+		first = lineEnd(p.Data, 0, true)
+		names, err := format.HeaderOf(bytes.TrimRight(p.Data[:first], "\r\n"))
+		if err != nil {
+			return err
+		}
+		s.header = names
+	}
+	s.start = int64(first)
+	return s.Resume(s.start)
+}
+
+// Next implements flow.Split.
+func (s *split) Next(p *flow.Piece) error {
+	size := chunkSize
+	for {
+		if cap(p.Data) < size+flow.Pad {
+			p.Data = make([]byte, size+flow.Pad)
+		}
+		buf := p.Data[:size]
+		n, err := s.file.ReadAt(buf, s.pos)
+		if err != nil && !errors.Is(err, io.EOF) {
+			return err
+		}
+		if n == 0 {
+			return io.EOF
+		}
+		end := n
+		if err == nil {
+			end = s.cut(buf[:n])
+			if end == 0 {
+				if size >= longestLine {
+					return fmt.Errorf("line %d is longer than %d MB", s.line, longestLine>>20)
+				}
+				size *= 2
+				continue
+			}
+		}
+		p.Data = buf[:end]
+		p.Base, p.Next = s.line, s.pos+int64(end)
+		s.line += int64(bytes.Count(p.Data, []byte{'\n'}))
+		s.pos = p.Next
+		return nil
+	}
+}
+
+// cut gives the length of the whole records in b.
+func (s *split) cut(b []byte) int {
+	end := bytes.LastIndexByte(b, '\n') + 1
+	if s.format != "csv" {
+		return end
+	}
+	for end > 0 && bytes.Count(b[:end], []byte{'"'})%2 == 1 {
+		end = bytes.LastIndexByte(b[:end-1], '\n') + 1
+	}
+	return end
+}
+
+// lineEnd gives the end of the record that begins at from, its newline included. With quotes, a
+// newline inside a quoted field does not end it.
+func lineEnd(b []byte, from int, quotes bool) int {
+	at, odd := from, false
+	for {
+		nl := bytes.IndexByte(b[at:], '\n')
+		if nl < 0 {
+			return len(b)
+		}
+		if quotes && bytes.Count(b[at:at+nl], []byte{'"'})%2 == 1 {
+			odd = !odd
+		}
+		at += nl + 1
+		if !odd {
+			return at
+		}
+	}
+}
+
+// Frame implements flow.Split: it finds the lines of a piece. Blank lines are no messages.
+func (s *split) Frame(p *flow.Piece) error {
+	p.Messages = p.Messages[:0]
+	line, csv := p.Base, s.format == "csv"
+	for from := 0; from < len(p.Data); {
+		next := lineEnd(p.Data, from, csv)
+		end := next
+		if p.Data[end-1] == '\n' {
+			end--
+		}
+		if end > from && p.Data[end-1] == '\r' {
+			end--
+		}
+		if end > from && !blank(p.Data[from:end]) {
+			p.Messages = append(p.Messages, flow.Message{Off: uint32(from), Len: uint32(end - from), Pos: line, At: s.at})
+		}
+		line++
+		if csv {
+			line += int64(bytes.Count(p.Data[from:end], []byte{'\n'}))
+		}
+		from = next
+	}
+	return nil
+}
+
+func blank(b []byte) bool {
+	for _, c := range b {
+		if c != ' ' && c != '\t' && c != '\r' {
+			return false
+		}
+	}
+	return true
+}

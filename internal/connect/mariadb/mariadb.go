@@ -1,0 +1,337 @@
+// Package mariadb writes sinks to tables of a MariaDB server.
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"fiume/internal/core/column"
+	"fiume/internal/core/flow"
+	"fiume/internal/core/plan"
+	"fiume/internal/core/types"
+	"fiume/internal/format"
+
+	"github.com/go-sql-driver/mysql"
+)
+
+// Place describes MARIADB.
+var Place = plan.Place{
+	Kind:     "mariadb",
+	Endpoint: true,
+	Sink: []plan.OptionSpec{
+		{Name: "key", Kind: plan.NamesOption, Doc: "columns of a unique key: a row replaces the one with its key"},
+	},
+}
+
+// connect opens an endpoint's database: user@host:port/database, with the password of its secret.
+func connect(e *plan.Endpoint, secret func(string) (string, error)) (*sql.DB, string, error) {
+	user, rest, ok := strings.Cut(e.Address, "@")
+	host, db, ok2 := strings.Cut(rest, "/")
+	if !ok || !ok2 || user == "" || host == "" || db == "" {
+		return nil, "", fmt.Errorf("endpoint %s: the address '%s' is not of the form user@host:port/database", e.Name, e.Address)
+	}
+	if strings.Contains(user, ":") {
+		return nil, "", fmt.Errorf("endpoint %s: a password does not belong into the address; write SECRET 'name'", e.Name)
+	}
+	c := mysql.NewConfig()
+	c.User, c.Addr, c.DBName, c.Net = user, host, db, "tcp"
+	c.Params = map[string]string{"time_zone": "'+00:00'"}
+	c.Collation = "utf8mb4_general_ci"
+	c.InterpolateParams = true
+	c.Timeout, c.ReadTimeout, c.WriteTimeout = 5*time.Second, time.Minute, time.Minute
+	c.Logger = quiet{}
+	if e.Secret != "" {
+		p, err := secret(e.Secret)
+		if err != nil {
+			return nil, "", fmt.Errorf("endpoint %s: %w", e.Name, err)
+		}
+		c.Passwd = p
+	}
+	conn, err := mysql.NewConnector(c)
+	if err != nil {
+		return nil, "", fmt.Errorf("endpoint %s: %w", e.Name, err)
+	}
+	return sql.OpenDB(conn), db, nil
+}
+
+type quiet struct{}
+
+func (quiet) Print(...any) {}
+
+// tableColumn is a column of the target.
+type tableColumn struct {
+	name, kind string
+	required   bool // NOT NULL without a default
+}
+
+// Check looks whether a table takes the rows of an output.
+func Check(ctx context.Context, out *plan.Op, secret func(string) (string, error)) error {
+	db, name, err := connect(out.Sink.Via, secret)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	return check(ctx, db, name, out)
+}
+
+func check(ctx context.Context, db *sql.DB, schema string, out *plan.Op) error {
+	table := out.Sink.Address
+	rows, err := db.QueryContext(ctx, "SELECT column_name, data_type, is_nullable='NO' AND column_default IS NULL AND extra NOT LIKE '%auto_increment%' AND extra NOT LIKE '%GENERATED%' FROM information_schema.columns WHERE table_schema=? AND table_name=? ORDER BY ordinal_position", schema, table)
+	if err != nil {
+		return fmt.Errorf("endpoint %s cannot be reached at %s: %w", out.Sink.Via.Name, out.Sink.Via.Address, err)
+	}
+	defer rows.Close()
+	have := map[string]tableColumn{}
+	var names []string
+	for rows.Next() {
+		var c tableColumn
+		if err := rows.Scan(&c.name, &c.kind, &c.required); err != nil {
+			return err
+		}
+		have[strings.ToLower(c.name)] = c
+		names = append(names, c.name)
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	if len(have) == 0 {
+		return fmt.Errorf("there is no table %s in %s; one that fits is: %s", table, schema, suggestTable(out))
+	}
+	var bad []string
+	given := map[string]bool{}
+	for _, f := range out.Fields {
+		n := strings.ToLower(f.Name)
+		given[n] = true
+		c, ok := have[n]
+		if !ok {
+			bad = append(bad, fmt.Sprintf("the table %s has no column %s (it has: %s)", table, f.Name, strings.Join(names, ", ")))
+		} else if !takes(c.kind, f.Type.Kind) {
+			bad = append(bad, fmt.Sprintf("the column %s is %s, the rows have %s", c.name, c.kind, f.Type))
+		}
+	}
+	for _, n := range names {
+		if c := have[strings.ToLower(n)]; c.required && !given[strings.ToLower(n)] {
+			bad = append(bad, fmt.Sprintf("the column %s is NOT NULL without a default, and the rows do not have it", n))
+		}
+	}
+	if key := out.Sink.Options.Names("key"); len(key) > 0 && len(bad) == 0 {
+		for _, k := range key {
+			if !given[strings.ToLower(k)] {
+				bad = append(bad, fmt.Sprintf("KEY names %q, which the rows do not have", k))
+			}
+		}
+		if len(bad) == 0 {
+			ok, err := hasKey(ctx, db, schema, table, key)
+			if err != nil {
+				return err
+			}
+			if !ok {
+				bad = append(bad, fmt.Sprintf("the table %s has no unique key over (%s); add one with ALTER TABLE %s ADD UNIQUE KEY (%s)",
+					table, strings.Join(key, ", "), table, strings.Join(key, ", ")))
+			}
+		}
+	}
+	if len(bad) > 0 {
+		return errors.New(strings.Join(bad, "; "))
+	}
+	return nil
+}
+
+func hasKey(ctx context.Context, db *sql.DB, schema, table string, key []string) (bool, error) {
+	rows, err := db.QueryContext(ctx, "SELECT index_name, LOWER(column_name) FROM information_schema.statistics WHERE table_schema=? AND table_name=? AND non_unique=0", schema, table)
+	if err != nil {
+		return false, err
+	}
+	defer rows.Close()
+	indexes := map[string][]string{}
+	for rows.Next() {
+		var i, c string
+		if err := rows.Scan(&i, &c); err != nil {
+			return false, err
+		}
+		indexes[i] = append(indexes[i], c)
+	}
+	want := make([]string, len(key))
+	for i, k := range key {
+		want[i] = strings.ToLower(k)
+	}
+	slices.Sort(want)
+	for _, cols := range indexes {
+		slices.Sort(cols)
+		if slices.Equal(cols, want) {
+			return true, rows.Err()
+		}
+	}
+	return false, rows.Err()
+}
+
+// takes says whether a column of the server's type holds values of ours.
+func takes(column string, k types.Kind) bool {
+	text := []string{"char", "varchar", "text", "tinytext", "mediumtext", "longtext", "json"}
+	if slices.Contains(text, column) {
+		return true
+	}
+	switch k {
+	case types.Boolean:
+		return slices.Contains([]string{"tinyint", "smallint", "int", "bigint", "bit"}, column)
+	case types.Int:
+		return slices.Contains([]string{"int", "bigint", "decimal", "double", "float"}, column)
+	case types.BigInt, types.Interval:
+		return slices.Contains([]string{"int", "bigint", "decimal", "double"}, column)
+	case types.Double:
+		return slices.Contains([]string{"double", "float", "decimal"}, column)
+	case types.Timestamp:
+		return slices.Contains([]string{"datetime", "timestamp"}, column)
+	case types.Date:
+		return slices.Contains([]string{"date", "datetime", "timestamp"}, column)
+	}
+	return false
+}
+
+func suggestTable(out *plan.Op) string {
+	kinds := map[types.Kind]string{types.Boolean: "TINYINT", types.Int: "INT", types.BigInt: "BIGINT", types.Double: "DOUBLE",
+		types.Timestamp: "DATETIME(6)", types.Date: "DATE", types.Interval: "BIGINT", types.Row: "JSON"}
+	key := out.Sink.Options.Names("key")
+	var cols []string
+	for _, f := range out.Fields {
+		k := kinds[f.Type.Kind]
+		if k == "" {
+			k = "TEXT"
+			if slices.Contains(key, f.Name) {
+				k = "VARCHAR(190)"
+			}
+		}
+		cols = append(cols, f.Name+" "+k)
+	}
+	if len(key) > 0 {
+		cols = append(cols, "PRIMARY KEY ("+strings.Join(key, ", ")+")")
+	}
+	return fmt.Sprintf("CREATE TABLE %s (%s)", out.Sink.Address, strings.Join(cols, ", "))
+}
+
+// rowsPerInsert bounds a statement.
+const rowsPerInsert = 1000
+
+// Sink writes rows, each payload in one transaction. With a KEY a row replaces the one of its key.
+type Sink struct {
+	db     *sql.DB
+	insert string
+	update string
+	one    string // placeholders of a row
+	width  int
+}
+
+// OpenSink connects and checks the table once more.
+func OpenSink(out *plan.Op, secret func(string) (string, error)) (*Sink, error) {
+	db, schema, err := connect(out.Sink.Via, secret)
+	if err != nil {
+		return nil, err
+	}
+	if err := check(context.Background(), db, schema, out); err != nil {
+		return nil, errors.Join(err, db.Close())
+	}
+	s := &Sink{db: db, width: len(out.Fields)}
+	var cols, set []string
+	key := out.Sink.Options.Names("key")
+	for _, f := range out.Fields {
+		cols = append(cols, quote(f.Name))
+		if len(key) > 0 && !slices.Contains(key, f.Name) {
+			set = append(set, fmt.Sprintf("%s=VALUES(%s)", quote(f.Name), quote(f.Name)))
+		}
+	}
+	s.insert = fmt.Sprintf("INSERT INTO %s (%s) VALUES ", quote(out.Sink.Address), strings.Join(cols, ","))
+	switch {
+	case len(set) > 0:
+		s.update = " ON DUPLICATE KEY UPDATE " + strings.Join(set, ",")
+	case len(key) > 0:
+		s.update = fmt.Sprintf(" ON DUPLICATE KEY UPDATE %s=%s", quote(key[0]), quote(key[0]))
+	}
+	s.one = "(" + strings.TrimSuffix(strings.Repeat("?,", len(cols)), ",") + ")"
+	return s, nil
+}
+
+func quote(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
+
+type encoder struct {
+	values []any
+	rows   int
+}
+
+// NewEncoder implements flow.Sink.
+func (s *Sink) NewEncoder([]types.Field) (flow.Encoder, error) { return &encoder{}, nil }
+
+// Add implements flow.Encoder.
+func (e *encoder) Add(b *column.Batch) {
+	for i := range b.N {
+		for _, v := range b.Cols {
+			e.values = append(e.values, value(v, i))
+		}
+	}
+	e.rows += b.N
+}
+
+// value turns a value into one of the driver's. Intervals go as microseconds, rows as JSON. NaN and
+// the infinities, which the server does not have, go as NULL.
+func value(v *column.Vector, i int) any {
+	if v == nil || v.Null(i) {
+		return nil
+	}
+	switch v.Type.Kind {
+	case types.Varchar:
+		return string(v.Text(i))
+	case types.Double:
+		if math.IsNaN(v.F[i]) || math.IsInf(v.F[i], 0) {
+			return nil
+		}
+		return v.F[i]
+	case types.Boolean:
+		return v.B[i]
+	case types.Timestamp:
+		return time.UnixMicro(v.I[i]).UTC()
+	case types.Date:
+		return string(types.AppendDate(nil, v.I[i]))
+	case types.Row:
+		enc := format.NewJSONEncoder([]types.Field{{Name: "v", Type: v.Type}})
+		b := enc.Append(nil, &column.Batch{Cols: []*column.Vector{v}}, i)
+		return string(b[len(`{"v":`) : len(b)-1])
+	}
+	return v.I[i]
+}
+
+// Take implements flow.Encoder.
+func (e *encoder) Take() flow.Payload {
+	p := flow.Payload{Rows: e.rows, Any: e.values}
+	e.values, e.rows = nil, 0
+	return p
+}
+
+// Write implements flow.Sink.
+func (s *Sink) Write(p flow.Payload) error {
+	values := p.Any.([]any)
+	tx, err := s.db.Begin()
+	if err != nil {
+		return err
+	}
+	for left := p.Rows; left > 0; {
+		n := min(left, rowsPerInsert)
+		q := s.insert + strings.TrimSuffix(strings.Repeat(s.one+",", n), ",") + s.update
+		if _, err := tx.Exec(q, values[:n*s.width]...); err != nil {
+			return errors.Join(err, tx.Rollback())
+		}
+		values = values[n*s.width:]
+		left -= n
+	}
+	return tx.Commit()
+}
+
+// Sync implements flow.Sink. Every payload is committed as it is written.
+func (s *Sink) Sync() error { return nil }
+
+// Close implements flow.Sink.
+func (s *Sink) Close(bool) error { return s.db.Close() }

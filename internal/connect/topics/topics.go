@@ -1,0 +1,252 @@
+// Package topics reads streams from built-in topics and writes sinks to them.
+package topics
+
+import (
+	"fmt"
+	"io"
+	"sync"
+	"time"
+
+	"fiume/internal/connect/text"
+	"fiume/internal/core/column"
+	"fiume/internal/core/flow"
+	"fiume/internal/core/plan"
+	"fiume/internal/core/types"
+	"fiume/internal/format"
+	"fiume/internal/topiclog"
+)
+
+// Place describes TOPIC.
+var Place = plan.Place{
+	Kind: "topic",
+	Source: []plan.OptionSpec{
+		{Name: "format", Kind: plan.WordOption, Words: []string{"json", "csv"}, Doc: "how messages are written; json"},
+		{Name: "bad rows", Kind: plan.WordOption, Words: []string{"keep", "stop"}, Doc: "what a message that is no row does; keep: it is counted and a sample kept"},
+	},
+	Sink: []plan.OptionSpec{
+		{Name: "format", Kind: plan.WordOption, Words: []string{"json", "csv"}, Doc: "how rows are written; json"},
+		{Name: "key", Kind: plan.NamesOption, Doc: "the columns that make the message's key, joined with |"},
+	},
+}
+
+const pieceBytes = 1 << 20
+
+// Source is the partitions of a topic.
+type Source struct {
+	splits []flow.Split
+	parts  []*topiclog.Partition
+	cancel []func()
+}
+
+// Open finds where a scan begins and ends. A live query begins now where nothing is said, a job at
+// the beginning.
+func Open(log *topiclog.Log, scan *plan.Op, live bool) (*Source, error) {
+	t := log.Topic(scan.Stream.Address)
+	if t == nil {
+		return nil, fmt.Errorf("there is no topic '%s'; create it with CREATE TOPIC", scan.Stream.Address)
+	}
+	src := &Source{parts: t.Partitions()}
+	for i, p := range src.parts {
+		sp := &split{name: fmt.Sprintf("%s/%d", t.Name, i), part: p, stream: scan.Stream, used: scan.Used, until: -1}
+		var err error
+		since := scan.Since
+		if since.Kind == plan.Default && live {
+			since.Kind = plan.Now
+		}
+		if sp.pos, err = place(p, since); err != nil {
+			return nil, err
+		}
+		if scan.Until.Kind != plan.Default {
+			if sp.until, err = place(p, scan.Until); err != nil {
+				return nil, err
+			}
+			sp.pos = min(sp.pos, sp.until)
+		}
+		src.splits = append(src.splits, sp)
+	}
+	return src, nil
+}
+
+func place(p *topiclog.Partition, b plan.Bound) (int64, error) {
+	switch b.Kind {
+	case plan.Now:
+		return p.Next(), nil
+	case plan.AtTime:
+		return p.OffsetAt(b.At)
+	case plan.Ago:
+		return p.OffsetAt(time.Now().UnixMicro() - b.At)
+	}
+	return p.First(), nil
+}
+
+// Splits implements flow.Source.
+func (s *Source) Splits() []flow.Split { return s.splits }
+
+// OnData implements flow.Source.
+func (s *Source) OnData(wake func()) {
+	for _, p := range s.parts {
+		s.cancel = append(s.cancel, p.OnData(wake))
+	}
+}
+
+// Close implements flow.Source.
+func (s *Source) Close() error {
+	for _, c := range s.cancel {
+		c()
+	}
+	s.cancel = nil
+	return nil
+}
+
+// split reads one partition. Positions and places are offsets.
+type split struct {
+	name   string
+	part   *topiclog.Partition
+	stream *plan.Stream
+	used   *plan.Use
+	pos    int64
+	until  int64 // -1: goes on
+}
+
+func (s *split) Name() string           { return s.name }
+func (s *split) Place(pos int64) string { return fmt.Sprintf("%s offset %d", s.name, pos) }
+func (s *split) Position() int64        { return s.pos }
+func (s *split) Close() error           { return nil }
+
+func (s *split) NewDecoder() (flow.Decoder, error) {
+	return format.NewDecoder(s.stream.Options.Word("format", "json"), s.stream, s.used, nil)
+}
+
+// Resume implements flow.Split.
+func (s *split) Resume(pos int64) error {
+	if first := s.part.First(); pos < first {
+		return fmt.Errorf("offset %d: %w; the oldest kept is %d", pos, topiclog.ErrGone, first)
+	}
+	if next := s.part.Next(); pos > next {
+		return fmt.Errorf("offset %d lies behind the end, %d: the topic is not the one that was read", pos, next)
+	}
+	s.pos = pos
+	return nil
+}
+
+// Next implements flow.Split.
+func (s *split) Next(p *flow.Piece) error {
+	if s.until >= 0 && s.pos >= s.until {
+		return io.EOF
+	}
+	b, next, err := s.part.Read(s.pos, p.Data[:0], pieceBytes)
+	if err != nil {
+		return err
+	}
+	if next == s.pos {
+		return flow.ErrNothing
+	}
+	p.Data, p.Base = b, s.pos
+	if s.until >= 0 {
+		next = min(next, s.until)
+	}
+	p.Next, s.pos = next, next
+	return nil
+}
+
+// Frame implements flow.Split: it finds the records of a piece.
+func (s *split) Frame(p *flow.Piece) error {
+	p.Messages = p.Messages[:0]
+	return topiclog.Views(p.Data, p.Base, func(v topiclog.View) {
+		if v.Offset < p.Next {
+			p.Messages = append(p.Messages, flow.Message{Off: uint32(v.From), Len: uint32(v.To - v.From), Pos: v.Offset, At: v.At})
+		}
+	})
+}
+
+// Sink writes rows as messages.
+type Sink struct {
+	topic  *topiclog.Topic
+	format string
+	key    []int
+	fields []types.Field
+}
+
+// OpenSink finds the topic of a sink.
+func OpenSink(log *topiclog.Log, out *plan.Op) (*Sink, error) {
+	t := log.Topic(out.Sink.Address)
+	if t == nil {
+		return nil, fmt.Errorf("there is no topic '%s'; create it with CREATE TOPIC", out.Sink.Address)
+	}
+	s := &Sink{topic: t, format: out.Sink.Options.Word("format", "json"), fields: out.Fields}
+	row := types.Type{Kind: types.Row, Fields: out.Fields}
+	for _, k := range out.Sink.Options.Names("key") {
+		i := row.FieldIndex(k)
+		if i < 0 {
+			return nil, fmt.Errorf("KEY names %q, which the rows do not have", k)
+		}
+		s.key = append(s.key, i)
+	}
+	return s, nil
+}
+
+// encoder writes messages, and their keys behind each other in Any.
+type encoder struct {
+	*text.Lines
+	key  []int
+	keys [][]byte
+}
+
+// NewEncoder implements flow.Sink.
+func (s *Sink) NewEncoder(fields []types.Field) (flow.Encoder, error) {
+	enc, err := format.NewEncoder(s.format, fields)
+	return &encoder{Lines: text.NewLines(enc, ""), key: s.key}, err
+}
+
+// Add implements flow.Encoder.
+func (e *encoder) Add(b *column.Batch) {
+	e.Lines.Add(b)
+	if e.key == nil {
+		return
+	}
+	for i := range b.N {
+		k := []byte{}
+		for c, col := range e.key {
+			if c > 0 {
+				k = append(k, '|')
+			}
+			k = types.AppendText(k, b.Cols[col].Value(i))
+		}
+		e.keys = append(e.keys, k)
+	}
+}
+
+// Take implements flow.Encoder.
+func (e *encoder) Take() flow.Payload {
+	p := e.Lines.Take()
+	p.Any, e.keys = e.keys, nil
+	return p
+}
+
+var recordBuffers = sync.Pool{New: func() any { return &[]topiclog.Record{} }}
+
+// Write implements flow.Sink. It returns when the messages are on the disk.
+func (s *Sink) Write(p flow.Payload) error {
+	keys, _ := p.Any.([][]byte)
+	recs := recordBuffers.Get().(*[]topiclog.Record)
+	*recs = (*recs)[:0]
+	from := 0
+	for i, end := range p.Ends {
+		r := topiclog.Record{Value: p.Bytes[from:end]}
+		if keys != nil {
+			r.Key = keys[i]
+		}
+		*recs = append(*recs, r)
+		from = end
+	}
+	err := s.topic.Append(*recs)
+	recordBuffers.Put(recs)
+	text.Recycle(p.Bytes)
+	return err
+}
+
+// Sync implements flow.Sink. Write has synced already.
+func (s *Sink) Sync() error { return nil }
+
+// Close implements flow.Sink.
+func (s *Sink) Close(bool) error { return nil }

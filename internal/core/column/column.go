@@ -1,0 +1,227 @@
+// Package column holds batches of rows as typed columns.
+//
+// A vector keeps its values in one plain slice by type. Text is a slice of views into one buffer, so
+// that filtering and projecting move eight bytes a value and never copy text. Whoever makes a batch
+// owns it; those it is pushed to may read it until they return and must copy what they keep.
+package column
+
+import (
+	"fiume/internal/core/types"
+)
+
+// Str is a stretch of a vector's Data.
+type Str struct{ Off, Len uint32 }
+
+// Vector is one column of a batch. The slice that holds the values depends on the type:
+// F for DOUBLE, B for BOOLEAN, S with Data for VARCHAR, Kids for ROW, I for all others.
+type Vector struct {
+	Type  types.Type
+	Nulls []bool // nil where no value is NULL
+	I     []int64
+	F     []float64
+	B     []bool
+	S     []Str
+	Data  []byte
+	Kids  []*Vector // fields of a ROW; nil for a field nobody uses
+}
+
+// New makes an empty vector of a type.
+func New(t types.Type) *Vector { return &Vector{Type: t} }
+
+// Resize makes room for n values. What they are is undefined, apart from Nulls, which is dropped.
+func (v *Vector) Resize(n int) {
+	v.Nulls = nil
+	switch v.Type.Kind {
+	case types.Double:
+		v.F = grow(v.F, n)
+	case types.Boolean:
+		v.B = grow(v.B, n)
+	case types.Varchar:
+		v.S = grow(v.S, n)
+	case types.Row:
+	default:
+		v.I = grow(v.I, n)
+	}
+}
+
+func grow[T any](s []T, n int) []T {
+	if cap(s) >= n {
+		return s[:n]
+	}
+	return make([]T, n, n+n/4)
+}
+
+// Len is the number of values; 0 for a ROW, whose length is the batch's.
+func (v *Vector) Len() int {
+	switch v.Type.Kind {
+	case types.Double:
+		return len(v.F)
+	case types.Boolean:
+		return len(v.B)
+	case types.Varchar:
+		return len(v.S)
+	case types.Row:
+		return 0
+	}
+	return len(v.I)
+}
+
+// Null says whether value i is NULL.
+func (v *Vector) Null(i int) bool { return v.Nulls != nil && v.Nulls[i] }
+
+// SetNull makes value i NULL; n is the length of the vector.
+func (v *Vector) SetNull(i, n int) {
+	if v.Nulls == nil {
+		v.Nulls = make([]bool, n)
+	}
+	v.Nulls[i] = true
+}
+
+// Text gives the text of value i. It belongs to the vector.
+func (v *Vector) Text(i int) []byte {
+	s := v.S[i]
+	return v.Data[s.Off : s.Off+s.Len : s.Off+s.Len]
+}
+
+// SetText appends a text to Data and makes it value i.
+func (v *Vector) SetText(i int, s []byte) {
+	v.S[i] = Str{uint32(len(v.Data)), uint32(len(s))}
+	v.Data = append(v.Data, s...)
+}
+
+// Value takes value i out. Text is copied.
+func (v *Vector) Value(i int) types.Value {
+	if v.Null(i) {
+		return types.Value{Kind: types.Null}
+	}
+	out := types.Value{Kind: v.Type.Kind}
+	switch v.Type.Kind {
+	case types.Double:
+		out.F = v.F[i]
+	case types.Boolean:
+		if v.B[i] {
+			out.I = 1
+		}
+	case types.Varchar:
+		out.S = string(v.Text(i))
+	case types.Row:
+		out.Row = make([]types.Value, len(v.Kids))
+		for k, kid := range v.Kids {
+			if kid != nil {
+				out.Row[k] = kid.Value(i)
+			}
+		}
+	case types.Null, types.Unknown:
+		return types.Value{Kind: types.Null}
+	default:
+		out.I = v.I[i]
+	}
+	return out
+}
+
+// Set makes a value value i; n is the length of the vector. Nulls of ROW fields are not followed.
+func (v *Vector) Set(i, n int, x types.Value) {
+	if x.IsNull() {
+		v.SetNull(i, n)
+		if v.Type.Kind == types.Varchar {
+			v.S[i] = Str{}
+		}
+		return
+	}
+	switch v.Type.Kind {
+	case types.Double:
+		v.F[i] = x.F
+	case types.Boolean:
+		v.B[i] = x.I != 0
+	case types.Varchar:
+		v.SetText(i, []byte(x.S))
+	case types.Row:
+		for k, kid := range v.Kids {
+			if kid != nil {
+				kid.Set(i, n, x.Row[k])
+			}
+		}
+	default:
+		v.I[i] = x.I
+	}
+}
+
+// Gather makes dst the values of v at the rows of sel.
+func (v *Vector) Gather(sel []uint32, dst *Vector) {
+	dst.Type = v.Type
+	dst.Nulls = dst.Nulls[:0]
+	switch v.Type.Kind {
+	case types.Double:
+		dst.F = gather(v.F, sel, dst.F)
+	case types.Boolean:
+		dst.B = gather(v.B, sel, dst.B)
+	case types.Varchar:
+		dst.S, dst.Data = gather(v.S, sel, dst.S), v.Data
+	case types.Row:
+		for len(dst.Kids) < len(v.Kids) {
+			dst.Kids = append(dst.Kids, nil)
+		}
+		for k, kid := range v.Kids {
+			if kid == nil {
+				dst.Kids[k] = nil
+				continue
+			}
+			if dst.Kids[k] == nil {
+				dst.Kids[k] = &Vector{}
+			}
+			kid.Gather(sel, dst.Kids[k])
+		}
+	default:
+		dst.I = gather(v.I, sel, dst.I)
+	}
+	if v.Nulls != nil {
+		dst.Nulls = gather(v.Nulls, sel, dst.Nulls)
+	} else {
+		dst.Nulls = nil
+	}
+}
+
+func gather[T any](src []T, sel []uint32, dst []T) []T {
+	dst = grow(dst, len(sel))
+	for i, r := range sel {
+		dst[i] = src[r]
+	}
+	return dst
+}
+
+// Batch is a number of rows.
+type Batch struct {
+	N     int
+	Cols  []*Vector // nil for a column nobody uses
+	Time  []int64   // event times, microseconds
+	Stamp []int64   // the own split's watermark just before each row; nil where no row can be late
+	Pos   []int64   // place of each row in its split; nil for made rows
+	Split int       // the split the rows come from; -1 for made rows
+}
+
+// Gather makes dst the rows of sel. dst's own slices are used again; its columns belong to it.
+func (b *Batch) Gather(sel []uint32, dst *Batch) {
+	dst.N, dst.Split = len(sel), b.Split
+	for len(dst.Cols) < len(b.Cols) {
+		dst.Cols = append(dst.Cols, &Vector{})
+	}
+	for i, c := range b.Cols {
+		if c == nil {
+			dst.Cols[i] = nil
+			continue
+		}
+		if dst.Cols[i] == nil {
+			dst.Cols[i] = &Vector{}
+		}
+		c.Gather(sel, dst.Cols[i])
+	}
+	dst.Time = gather(b.Time, sel, dst.Time)
+	dst.Stamp, dst.Pos = gatherOpt(b.Stamp, sel, dst.Stamp), gatherOpt(b.Pos, sel, dst.Pos)
+}
+
+func gatherOpt(src []int64, sel []uint32, dst []int64) []int64 {
+	if src == nil {
+		return nil
+	}
+	return gather(src, sel, dst)
+}

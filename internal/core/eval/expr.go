@@ -1,0 +1,393 @@
+// Package eval computes expressions and aggregates over columns.
+//
+// A bound expression is a tree of Expr. A Machine evaluates trees over batches, one column at a time,
+// with scratch memory that it keeps; each goroutine has a Machine of its own. Logic has three values.
+// A value that cannot be computed (overflow, a failed CAST, a division by zero) is that row's error:
+// the Machine lists it and the step rejects the row.
+package eval
+
+import (
+	"fiume/internal/core/column"
+	"fiume/internal/core/types"
+)
+
+// Op says what a node does.
+type Op uint8
+
+const (
+	OpColumn   Op = iota // column Index of the batch
+	OpField              // field Index of the ROW Args[0]
+	OpConst              // Value
+	OpAnd                // Args[0] AND Args[1]
+	OpOr                 // Args[0] OR Args[1]
+	OpNot                // NOT Args[0]
+	OpIsNull             // Args[0] IS NULL
+	OpIsTrue             // Args[0] IS TRUE
+	OpCase               // Args: cond, then, cond, then, …, else
+	OpCoalesce           // the first of Args that is not NULL
+	OpCast               // CAST; NULL on failure where Try
+	OpCall               // Kernel over Args; NULL where an argument is NULL
+	OpTime               // the row's event time
+)
+
+// Kernel fills out, which has n values, from the arguments. Rows that are NULL in out have undefined
+// arguments: a kernel that can fail must leave them out.
+type Kernel func(m *Machine, args []*column.Vector, out *column.Vector, n int)
+
+// Expr is a bound expression. It is not changed after binding and may be shared by goroutines.
+type Expr struct {
+	Op     Op
+	Type   types.Type
+	Args   []*Expr
+	Index  int
+	Value  types.Value
+	Try    bool
+	Name   string // of a function, for printing
+	Kernel Kernel
+}
+
+// Column makes a reference to a column of the batch.
+func Column(i int, t types.Type) *Expr { return &Expr{Op: OpColumn, Type: t, Index: i} }
+
+// Const makes a constant.
+func Const(t types.Type, v types.Value) *Expr { return &Expr{Op: OpConst, Type: t, Value: v} }
+
+// Walk calls f for the node and all below it.
+func (e *Expr) Walk(f func(*Expr)) {
+	f(e)
+	for _, a := range e.Args {
+		a.Walk(f)
+	}
+}
+
+// Failure is the error of one row.
+type Failure struct {
+	Row    int
+	Reason string
+}
+
+// Machine evaluates expressions. The zero value is ready.
+type Machine struct {
+	Failures []Failure // of the batch at hand; the caller empties it
+	Now      int64     // CURRENT_TIMESTAMP, microseconds
+
+	scratch map[*Expr]*slot
+}
+
+// slot is what a Machine keeps for a node: its result, and the storage of its nulls.
+type slot struct {
+	vec   column.Vector
+	nulls []bool
+	args  []*column.Vector
+}
+
+// Fail notes that a row cannot be computed.
+func (m *Machine) Fail(row int, reason string) {
+	m.Failures = append(m.Failures, Failure{row, reason})
+}
+
+func (m *Machine) slot(e *Expr, n int) *slot {
+	if m.scratch == nil {
+		m.scratch = map[*Expr]*slot{}
+	}
+	s := m.scratch[e]
+	if s == nil {
+		s = &slot{vec: column.Vector{Type: e.Type}, args: make([]*column.Vector, len(e.Args))}
+		m.scratch[e] = s
+	}
+	if e.Op != OpConst {
+		s.vec.Resize(n)
+		s.vec.Data = s.vec.Data[:0]
+	}
+	return s
+}
+
+// clearNulls gives n false values to mark NULLs in.
+func (s *slot) clearNulls(n int) []bool {
+	if cap(s.nulls) < n {
+		s.nulls = make([]bool, n)
+	}
+	s.nulls = s.nulls[:n]
+	clear(s.nulls)
+	return s.nulls
+}
+
+// Eval computes an expression for all rows of a batch. The result belongs to the Machine (or to the
+// batch) and is good until the same expression is evaluated again.
+func (m *Machine) Eval(e *Expr, b *column.Batch) *column.Vector {
+	n := b.N
+	switch e.Op {
+	case OpColumn:
+		return b.Cols[e.Index]
+	case OpTime:
+		s := m.slot(e, n)
+		s.vec.I = b.Time
+		return &s.vec
+	case OpConst:
+		return m.constant(e, n)
+	case OpField:
+		return m.field(e, b)
+	case OpAnd, OpOr:
+		return m.logic(e, b)
+	case OpCase, OpCoalesce:
+		return m.choose(e, b)
+	}
+	s := m.slot(e, n)
+	for i, a := range e.Args {
+		s.args[i] = m.Eval(a, b)
+	}
+	x := s.args
+	switch e.Op {
+	case OpNot:
+		for i := range n {
+			s.vec.B[i] = !x[0].B[i]
+		}
+		s.vec.Nulls = x[0].Nulls
+	case OpIsNull:
+		for i := range n {
+			s.vec.B[i] = x[0].Null(i)
+		}
+	case OpIsTrue:
+		for i := range n {
+			s.vec.B[i] = x[0].B[i] && !x[0].Null(i)
+		}
+	case OpCast:
+		m.cast(e, x[0], s, n)
+	case OpCall:
+		for _, a := range x {
+			if a.Nulls == nil {
+				continue
+			}
+			if s.vec.Nulls == nil {
+				s.vec.Nulls = s.clearNulls(n)
+			}
+			for i, null := range a.Nulls[:n] {
+				if null {
+					s.vec.Nulls[i] = true
+				}
+			}
+		}
+		e.Kernel(m, x, &s.vec, n)
+	}
+	return &s.vec
+}
+
+// constant gives a vector filled with the constant. It is filled once and only grows.
+func (m *Machine) constant(e *Expr, n int) *column.Vector {
+	s := m.slot(e, n)
+	have := s.vec.Len()
+	if have >= n {
+		return &s.vec
+	}
+	n = max(n, 1024, 2*have)
+	s.vec = column.Vector{Type: e.Type}
+	s.vec.Resize(n)
+	if e.Value.IsNull() {
+		s.vec.Nulls = make([]bool, n)
+		for i := range s.vec.Nulls {
+			s.vec.Nulls[i] = true
+		}
+		return &s.vec
+	}
+	switch e.Type.Kind {
+	case types.Varchar:
+		s.vec.Data = []byte(e.Value.S)
+		for i := range s.vec.S {
+			s.vec.S[i] = column.Str{Len: uint32(len(e.Value.S))}
+		}
+	default:
+		for i := range n {
+			s.vec.Set(i, n, e.Value)
+		}
+	}
+	return &s.vec
+}
+
+// field takes a field out of a ROW; a field of a NULL row is NULL.
+func (m *Machine) field(e *Expr, b *column.Batch) *column.Vector {
+	row := m.Eval(e.Args[0], b)
+	kid := row.Kids[e.Index]
+	if row.Nulls == nil {
+		return kid
+	}
+	s := m.slot(e, b.N)
+	s.vec = *kid
+	s.vec.Nulls = s.clearNulls(b.N)
+	for i := range b.N {
+		s.vec.Nulls[i] = row.Nulls[i] || kid.Null(i)
+	}
+	return &s.vec
+}
+
+// keepFailures drops those failures since from whose row does not matter.
+func (m *Machine) keepFailures(from int, matters func(row int) bool) {
+	kept := m.Failures[:from]
+	for _, f := range m.Failures[from:] {
+		if matters(f.Row) {
+			kept = append(kept, f)
+		}
+	}
+	m.Failures = kept
+}
+
+// logic is AND and OR. A failure on one side does not count where the other side decides.
+func (m *Machine) logic(e *Expr, b *column.Batch) *column.Vector {
+	n := b.N
+	decides := e.Op == OpOr // the value that decides alone
+	from := len(m.Failures)
+	x := m.Eval(e.Args[0], b)
+	mid := len(m.Failures)
+	y := m.Eval(e.Args[1], b)
+	if len(m.Failures) > from {
+		left := append([]Failure(nil), m.Failures[from:mid]...)
+		right := append([]Failure(nil), m.Failures[mid:]...)
+		failed := func(fs []Failure, row int) bool {
+			for _, f := range fs {
+				if f.Row == row {
+					return true
+				}
+			}
+			return false
+		}
+		sure := func(v *column.Vector, fs []Failure, row int) bool {
+			return v.B[row] == decides && !v.Null(row) && !failed(fs, row)
+		}
+		m.Failures = m.Failures[:from]
+		for _, f := range left {
+			if !sure(y, right, f.Row) {
+				m.Failures = append(m.Failures, f)
+			}
+		}
+		for _, f := range right {
+			if !sure(x, left, f.Row) {
+				m.Failures = append(m.Failures, f)
+			}
+		}
+		s := m.slot(e, n)
+		nulls := s.clearNulls(n)
+		for i := range n {
+			switch {
+			case sure(x, left, i) || sure(y, right, i):
+				s.vec.B[i] = decides
+			default:
+				s.vec.B[i] = !decides
+				nulls[i] = x.Null(i) || y.Null(i)
+			}
+		}
+		s.vec.Nulls = nulls
+		return &s.vec
+	}
+	s := m.slot(e, n)
+	out, p, q := s.vec.B[:n], x.B[:n], y.B[:n]
+	if x.Nulls == nil && y.Nulls == nil {
+		if decides {
+			for i := range out {
+				out[i] = p[i] || q[i]
+			}
+		} else {
+			for i := range out {
+				out[i] = p[i] && q[i]
+			}
+		}
+		return &s.vec
+	}
+	nulls := s.clearNulls(n)
+	for i := range n {
+		xn, yn := x.Null(i), y.Null(i)
+		switch {
+		case !xn && p[i] == decides, !yn && q[i] == decides:
+			out[i] = decides
+		default:
+			out[i] = !decides
+			nulls[i] = xn || yn
+		}
+	}
+	s.vec.Nulls = nulls
+	return &s.vec
+}
+
+// choose is CASE and COALESCE: each row takes its value from one of several results. A failure in a
+// result does not count for rows that take another.
+func (m *Machine) choose(e *Expr, b *column.Batch) *column.Vector {
+	n := b.N
+	left := make([]uint32, n) // rows without a result so far
+	for i := range left {
+		left[i] = uint32(i)
+	}
+	out := column.New(e.Type)
+	out.Resize(n)
+	if e.Type.Kind == types.Row {
+		for range e.Type.Fields {
+			out.Kids = append(out.Kids, nil)
+		}
+	}
+	take := func(v *column.Vector, rows []uint32) {
+		for _, r := range rows {
+			out.Set(int(r), n, v.Value(int(r)))
+		}
+	}
+	within := func(rows []uint32) func(int) bool {
+		in := make([]bool, n)
+		for _, r := range rows {
+			in[r] = true
+		}
+		return func(row int) bool { return in[row] }
+	}
+	step := 2
+	if e.Op == OpCoalesce {
+		step = 1
+	}
+	for k := 0; k < len(e.Args) && len(left) > 0; k += step {
+		from := len(m.Failures)
+		var yes, no []uint32
+		if e.Op == OpCase && k == len(e.Args)-1 {
+			yes = left
+			v := m.Eval(e.Args[k], b)
+			m.keepFailures(from, within(yes))
+			take(v, yes)
+			left = nil
+			break
+		}
+		c := m.Eval(e.Args[k], b)
+		m.keepFailures(from, within(left))
+		for _, r := range left {
+			ok := !c.Null(int(r)) && (e.Op == OpCoalesce || c.B[r])
+			if ok {
+				yes = append(yes, r)
+			} else {
+				no = append(no, r)
+			}
+		}
+		if e.Op == OpCase && len(yes) > 0 {
+			from = len(m.Failures)
+			c = m.Eval(e.Args[k+1], b)
+			m.keepFailures(from, within(yes))
+		}
+		take(c, yes)
+		left = no
+	}
+	for _, r := range left {
+		out.Set(int(r), n, types.Value{})
+	}
+	return out
+}
+
+// Select lists the rows where a condition is true, and empties and gives the failures.
+func (m *Machine) Select(cond *Expr, b *column.Batch, sel []uint32) []uint32 {
+	v := m.Eval(cond, b)
+	sel = sel[:0]
+	if v.Nulls == nil {
+		for i, ok := range v.B[:b.N] {
+			if ok {
+				sel = append(sel, uint32(i))
+			}
+		}
+		return sel
+	}
+	for i, ok := range v.B[:b.N] {
+		if ok && !v.Nulls[i] {
+			sel = append(sel, uint32(i))
+		}
+	}
+	return sel
+}

@@ -1,0 +1,162 @@
+package flow
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"sync"
+
+	"fiume/internal/core/plan"
+	"fiume/internal/core/step"
+	"fiume/internal/core/types"
+)
+
+// Snapshot is a consistent cut through a running plan: the positions of the splits, the state of the
+// windows as of those positions, and the ledger.
+type Snapshot struct {
+	Splits  map[string]SplitPosition `json:"splits"` // by "operator/split"
+	Ledger  []step.Counts            `json:"ledger"` // by operator
+	Windows map[int][][]byte         `json:"-"`      // state by operator, a piece a task
+}
+
+// SplitPosition is where a split is read on.
+type SplitPosition struct {
+	Next   int64 `json:"next"`
+	Newest int64 `json:"newest"` // greatest event time so far, microseconds
+	Ended  bool  `json:"ended,omitempty"`
+}
+
+// Positions writes all but the windows' state.
+func (s *Snapshot) Positions() ([]byte, error) { return json.Marshal(s) }
+
+// barrier is a checkpoint on its way through the dataflow (Chandy and Lamport, Distributed Snapshots,
+// 1985): each task notes its state when the marker has reached it from all its producers.
+type barrier struct {
+	mu      sync.Mutex
+	snap    *Snapshot
+	waiting int
+	ready   chan struct{}
+}
+
+func (b *barrier) state(op *plan.Op, data []byte, counts []step.Counts) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for i := range counts {
+		b.snap.Ledger[i].Add(counts[i])
+	}
+	if data != nil {
+		b.snap.Windows[op.ID] = append(b.snap.Windows[op.ID], data)
+	}
+}
+
+func (b *barrier) done() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.waiting--
+	if b.waiting == 0 {
+		close(b.ready)
+	}
+}
+
+// ErrEnded says that the run has ended, so that there is nothing to take a checkpoint of.
+var ErrEnded = errors.New("the job has ended")
+
+func splitKey(sc *scanner, sr *splitReader) string {
+	return fmt.Sprintf("%d/%s", sc.op.ID, sr.split.Name())
+}
+
+// Checkpoint sends markers through the dataflow and gives the snapshot when they have passed. By then
+// the sinks have made durable what they were given before the markers.
+func (j *Job) Checkpoint(ctx context.Context) (*Snapshot, error) {
+	j.checkpoint.Lock()
+	defer j.checkpoint.Unlock()
+	b := &barrier{ready: make(chan struct{}), snap: &Snapshot{Splits: map[string]SplitPosition{}, Ledger: make([]step.Counts, len(j.plan.Ops)), Windows: map[int][][]byte{}}}
+	b.waiting = len(j.sinks)
+	for _, ws := range j.windows {
+		b.waiting += len(ws)
+	}
+	live := false
+	for _, sc := range j.sources {
+		for _, sr := range sc.splits {
+			sr.mu.Lock()
+			b.mu.Lock()
+			b.snap.Splits[splitKey(sc, sr)] = SplitPosition{Next: sr.delivered, Newest: sr.newest, Ended: sr.ended}
+			for i := range sr.counts {
+				b.snap.Ledger[i].Add(sr.counts[i])
+			}
+			b.mu.Unlock()
+			var err error
+			if !sr.ended {
+				live = true
+				err = sr.mark(j.ctx, b)
+			}
+			sr.mu.Unlock()
+			if err != nil {
+				return nil, ErrEnded
+			}
+		}
+	}
+	if !live {
+		return nil, ErrEnded
+	}
+	select {
+	case <-b.ready:
+		return b.snap, nil
+	case <-j.ctx.Done():
+		return nil, ErrEnded
+	case <-ctx.Done():
+		return nil, context.Cause(ctx)
+	}
+}
+
+// restore puts splits and windows where a snapshot left them. The counts of the ledger go to the
+// first split and task, since only their sums mean anything.
+func (j *Job) restore(s *Snapshot) error {
+	ledger := append([]step.Counts(nil), s.Ledger...)
+	for len(ledger) < len(j.plan.Ops) {
+		ledger = append(ledger, step.Counts{})
+	}
+	for op, ws := range j.windows {
+		for _, w := range ws {
+			for _, piece := range s.Windows[op.ID] {
+				if _, err := w.window.Restore(piece); err != nil {
+					return err
+				}
+			}
+			w.closed = w.window.Closed
+		}
+	}
+	placed := false
+	for _, sc := range j.sources {
+		for _, sr := range sc.splits {
+			if !placed {
+				copy(sr.counts, ledger)
+				placed = true
+			}
+			p, ok := s.Splits[splitKey(sc, sr)]
+			if !ok {
+				continue // a split that has come since
+			}
+			if err := sr.split.Resume(p.Next); err != nil {
+				return fmt.Errorf("stream %s, %s: %w", sc.op.Step, sr.split.Name(), err)
+			}
+			sr.nextPos, sr.delivered = p.Next, p.Next
+			sr.newest, sr.maxTime, sr.atTime = p.Newest, p.Newest, p.Newest
+		}
+	}
+	return nil
+}
+
+// announce tells the tasks the watermarks that the splits begin with.
+func (j *Job) announce() {
+	for _, sc := range j.sources {
+		for _, sr := range sc.splits {
+			sr.mu.Lock()
+			if sr.newest > types.MinTime {
+				_ = sr.send(j.ctx, &turn{watermark: sr.newest - sc.op.Stream.Delay})
+			}
+			sr.mu.Unlock()
+		}
+	}
+}

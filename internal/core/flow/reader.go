@@ -1,0 +1,366 @@
+package flow
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"sync"
+	"time"
+
+	"fiume/internal/core/column"
+	"fiume/internal/core/plan"
+	"fiume/internal/core/step"
+	"fiume/internal/core/types"
+)
+
+// splitReader is a split being read. Pieces are numbered as they are read; several workers decode
+// pieces at once, and each piece's outcome is delivered in the order of the numbers.
+type splitReader struct {
+	scan  *scanner
+	split Split
+	index int
+
+	// Under the scheduler's lock:
+	reading   bool
+	seq       int64 // of the next piece
+	nextPos   int64
+	done      bool
+	atTime    int64 // greatest event time handed on, to read the split that is furthest behind first
+	lastData  time.Time
+	idleAfter int64
+	idleSent  bool
+
+	// The greatest event time before each piece, handed from piece to piece.
+	maxMu   sync.Mutex
+	cond    sync.Cond
+	maxSeq  int64
+	maxTime int64
+
+	instance  // its lock guards what follows
+	delivered int64
+	dueSeq    int64
+	pending   map[int64]*turn
+	newest    int64
+	idle      bool
+}
+
+// scheduler hands pieces to workers: of the splits that have data, the one whose watermark is lowest
+// comes first, so that a replay does not run ahead on one side.
+type scheduler struct {
+	job     *Job
+	mu      sync.Mutex
+	cond    sync.Cond
+	stamp   uint64 // changes whenever there may be more data
+	stopped bool
+}
+
+func (s *scheduler) init(j *Job) {
+	s.job = j
+	s.cond.L = &s.mu
+}
+
+func (s *scheduler) wake() {
+	s.mu.Lock()
+	s.stamp++
+	s.mu.Unlock()
+	s.cond.Broadcast()
+}
+
+// tick wakes waiting workers now and then, so that silent splits are found idle.
+func (s *scheduler) tick() error {
+	t := time.NewTicker(50 * time.Millisecond)
+	defer t.Stop()
+	for {
+		select {
+		case <-s.job.ctx.Done():
+			return nil
+		case <-t.C:
+			s.mu.Lock()
+			over := s.stopped
+			s.mu.Unlock()
+			if over {
+				return nil
+			}
+			s.wake()
+		}
+	}
+}
+
+type assignment struct {
+	sr   *splitReader
+	seq  int64
+	end  bool
+	idle bool
+	next int64
+}
+
+// next reads the next piece of some split into p. It gives nil when all splits have ended.
+func (s *scheduler) next(p *Piece) (*assignment, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for {
+		if s.job.ctx.Err() != nil {
+			return nil, nil
+		}
+		stamp := s.stamp
+		tried := map[*splitReader]bool{}
+		for {
+			sr := s.lowest(tried)
+			if sr == nil {
+				break
+			}
+			tried[sr] = true
+			sr.reading = true
+			s.mu.Unlock()
+			err := sr.split.Next(p)
+			s.mu.Lock()
+			sr.reading = false
+			s.cond.Broadcast()
+			now := s.job.opts.Now()
+			a := &assignment{sr: sr, seq: sr.seq, next: p.Next}
+			switch {
+			case err == nil:
+				sr.lastData, sr.idleSent = now, false
+				sr.seq++
+				sr.nextPos = p.Next
+				return a, nil
+			case errors.Is(err, io.EOF):
+				sr.done = true
+				sr.seq++
+				s.stamp++
+				a.end, a.next = true, sr.nextPos
+				return a, nil
+			case errors.Is(err, ErrNothing):
+				if !sr.idleSent && sr.idleAfter >= 0 && now.Sub(sr.lastData) >= time.Duration(sr.idleAfter)*time.Microsecond {
+					sr.idleSent = true
+					sr.seq++
+					a.idle, a.next = true, sr.nextPos
+					return a, nil
+				}
+			default:
+				return nil, fmt.Errorf("stream %s, %s: %w", sr.scan.op.Step, sr.split.Name(), err)
+			}
+		}
+		all, reading := true, false
+		for _, sc := range s.job.sources {
+			for _, sr := range sc.splits {
+				all = all && sr.done
+				reading = reading || sr.reading
+			}
+		}
+		if all {
+			s.stopped = true
+			s.cond.Broadcast()
+			return nil, nil
+		}
+		for s.stamp == stamp && s.job.ctx.Err() == nil {
+			s.cond.Wait()
+			if reading {
+				break // a split that another worker was reading may be free
+			}
+		}
+	}
+}
+
+func (s *scheduler) lowest(tried map[*splitReader]bool) (best *splitReader) {
+	for _, sc := range s.job.sources {
+		for _, sr := range sc.splits {
+			if sr.done || sr.reading || tried[sr] {
+				continue
+			}
+			if best == nil || sr.atTime < best.atTime {
+				best = sr
+			}
+		}
+	}
+	return best
+}
+
+// defaultAhead is how far a row's event time may lie ahead of the wall clock in a live stream.
+const defaultAhead = types.Hour
+
+// work is a worker: it takes pieces, decodes them, pushes them through the stage's pipe, and delivers
+// what comes out.
+func (j *Job) work() error {
+	pipes := map[*scanner]*pipe{}
+	decoders := map[*splitReader]Decoder{}
+	var p Piece
+	var batch column.Batch
+	var stamps []int64
+	for {
+		a, err := j.sched.next(&p)
+		if a == nil || err != nil {
+			return err
+		}
+		sr := a.sr
+		sc := sr.scan
+		if a.end || a.idle {
+			if sc.stamped {
+				sr.passMax(j, a.seq, types.MinTime)
+			}
+			sr.deliver(j, a.seq, &turn{end: a.end, idle: a.idle, next: a.next, watermark: types.MinTime})
+			continue
+		}
+		pi := pipes[sc]
+		if pi == nil {
+			ctx := step.NewContext(len(j.plan.Ops), j.opts.Describe)
+			if pi, err = j.pipe(sc.op, ctx); err != nil {
+				return err
+			}
+			pipes[sc] = pi
+		}
+		dec := decoders[sr]
+		if dec == nil {
+			if dec, err = sr.split.NewDecoder(); err != nil {
+				return fmt.Errorf("stream %s, %s: %w", sc.op.Step, sr.split.Name(), err)
+			}
+			decoders[sr] = dec
+		}
+		if err := sr.split.Frame(&p); err != nil {
+			return fmt.Errorf("stream %s, %s: %w", sc.op.Step, sr.split.Name(), err)
+		}
+		now := j.opts.Now()
+		pi.ctx.NowMs, pi.ctx.Machine.Now = now.UnixMilli(), now.UnixMicro()
+		rejects := dec.Decode(p.Data, p.Messages, &batch)
+		batch.Split = sr.index
+		n := &pi.ctx.Counts[sc.op.ID]
+		n.In += int64(len(p.Messages))
+		n.Rejected += int64(len(rejects))
+		for _, r := range rejects {
+			if sc.op.Stream.Options.Word("bad rows", "keep") == "stop" {
+				return fmt.Errorf("stream %s: %s: %s (BAD ROWS stop)", sc.op.Step, sr.split.Place(p.Messages[r.Message].Pos), r.Reason)
+			}
+			m := p.Messages[r.Message]
+			if len(pi.ctx.Samples) < 8 {
+				pi.ctx.Samples = append(pi.ctx.Samples, step.Sample{Op: sc.op.ID, Reason: r.Reason, Split: sr.index, Pos: m.Pos,
+					EventTime: types.MinTime, Row: clip(p.Data[m.Off : m.Off+m.Len])})
+			}
+		}
+		in := j.ahead(sc.op, &batch, pi, now)
+		newest := sr.stampRows(j, a.seq, in, &stamps)
+		n.Passed += int64(in.N)
+		if in.N > 0 {
+			pi.root.Push(in)
+		}
+		t := pi.take(j.opts.Parallelism)
+		t.next, t.watermark = a.next, newest
+		sr.deliver(j, a.seq, t)
+	}
+}
+
+func clip(b []byte) string {
+	if len(b) > 500 {
+		return string(b[:500]) + "…"
+	}
+	return string(b)
+}
+
+// ahead rejects rows whose event time lies too far ahead of the wall clock, so that one wrong clock
+// does not make all other rows late. Splits that end have no limit unless the stream says one.
+func (j *Job) ahead(op *plan.Op, b *column.Batch, pi *pipe, now time.Time) *column.Batch {
+	limit := op.Stream.Ahead
+	if limit < 0 {
+		if op.Stream.Place == "files" || op.Until.Kind != plan.Default {
+			return b
+		}
+		limit = defaultAhead
+	}
+	latest := now.UnixMicro() + limit
+	far := 0
+	for _, t := range b.Time[:b.N] {
+		if t > latest {
+			far++
+		}
+	}
+	if far == 0 {
+		return b
+	}
+	var sel []uint32
+	for i, t := range b.Time[:b.N] {
+		if t <= latest {
+			sel = append(sel, uint32(i))
+			continue
+		}
+		if len(pi.ctx.Samples) < 8 {
+			pi.ctx.Samples = append(pi.ctx.Samples, step.Sample{Op: op.ID, Reason: "its event time is more than " + plan.Duration(limit) + " ahead of the clock (AHEAD)",
+				Split: b.Split, Pos: b.Pos[i], EventTime: t, Row: j.opts.Describe(op.Fields, b, i)})
+		}
+	}
+	pi.ctx.Counts[op.ID].Rejected += int64(far)
+	out := &column.Batch{}
+	b.Gather(sel, out)
+	return out
+}
+
+// passMax waits for the greatest event time before piece seq, hands on the greatest up to and with
+// it, and gives the former.
+func (sr *splitReader) passMax(j *Job, seq, own int64) int64 {
+	sr.maxMu.Lock()
+	defer sr.maxMu.Unlock()
+	for sr.maxSeq != seq && j.ctx.Err() == nil {
+		sr.cond.Wait()
+	}
+	before := sr.maxTime
+	sr.maxTime = max(before, own)
+	sr.maxSeq = seq + 1
+	sr.cond.Broadcast()
+	return before
+}
+
+// stampRows gives each row its stamp, the watermark of the split just before it, and gives the
+// greatest event time of the piece. All its rows count, also those that are filtered later.
+func (sr *splitReader) stampRows(j *Job, seq int64, b *column.Batch, buf *[]int64) int64 {
+	own := types.MinTime
+	for _, t := range b.Time[:b.N] {
+		own = max(own, t)
+	}
+	b.Stamp = nil
+	if !sr.scan.stamped {
+		return own
+	}
+	m := sr.passMax(j, seq, own)
+	delay := sr.scan.op.Stream.Delay
+	*buf = slices.Grow((*buf)[:0], b.N)[:b.N]
+	b.Stamp = *buf
+	for i, t := range b.Time[:b.N] {
+		b.Stamp[i] = m - delay
+		m = max(m, t)
+	}
+	return own
+}
+
+// deliver sends a turn when all turns before it have been sent; until then it is kept. The turn's
+// watermark is at first the greatest event time of its own rows.
+func (sr *splitReader) deliver(j *Job, seq int64, t *turn) {
+	sr.mu.Lock()
+	defer sr.mu.Unlock()
+	if sr.pending == nil {
+		sr.pending = map[int64]*turn{}
+	}
+	sr.pending[seq] = t
+	for {
+		t, ok := sr.pending[sr.dueSeq]
+		if !ok {
+			return
+		}
+		delete(sr.pending, sr.dueSeq)
+		sr.dueSeq++
+		sr.newest = max(sr.newest, t.watermark)
+		sr.idle = t.idle
+		t.watermark = types.MinTime
+		if sr.newest > types.MinTime {
+			t.watermark = sr.newest - sr.scan.op.Stream.Delay
+		}
+		sr.delivered = t.next
+		for _, s := range t.samples {
+			j.samples.add(s, sr)
+		}
+		if err := sr.send(j.ctx, t); err != nil {
+			return // the run is over; its reason is known
+		}
+		j.sched.mu.Lock()
+		sr.atTime = sr.newest
+		j.sched.mu.Unlock()
+	}
+}

@@ -1,0 +1,99 @@
+// Package flow runs plans: it reads splits with several workers, carries batches through the steps of
+// a stage, exchanges partial results between stages by key range, keeps watermarks, and takes
+// checkpoints by markers that flow with the rows.
+package flow
+
+import (
+	"errors"
+
+	"fiume/internal/core/column"
+	"fiume/internal/core/plan"
+	"fiume/internal/core/types"
+)
+
+// Message is one message in a buffer.
+type Message struct {
+	Off, Len uint32
+	Pos      int64 // its place in the split, for people: the line of a file, the offset in a partition
+	At       int64 // arrival, microseconds
+}
+
+// Pad is the number of bytes that must be readable behind a piece's data.
+const Pad = 32
+
+// Piece is a stretch of a split that one worker decodes at a time. Its slices are used again.
+type Piece struct {
+	Data     []byte // with Pad bytes of capacity behind it
+	Base     int64  // Pos of the first message
+	Next     int64  // the position behind the piece, where reading can go on after a restart
+	Messages []Message
+}
+
+// ErrNothing says that a live split has no more data for now. io.EOF says that it has ended.
+var ErrNothing = errors.New("nothing to read for now")
+
+// Split is a part of a source that is read in order. Next is called by one goroutine at a time; Frame
+// may be called for several pieces at once.
+type Split interface {
+	Name() string           // stable over restarts
+	Place(pos int64) string // for people: where a message stands
+	Position() int64        // where the next piece begins
+	Resume(pos int64) error // goes on at a position that a Piece gave as Next
+	Next(p *Piece) error
+	Frame(p *Piece) error
+	NewDecoder() (Decoder, error)
+	Close() error
+}
+
+// Source is what a scan reads.
+type Source interface {
+	Splits() []Split
+	// OnData registers what to call when a split that had nothing may have more.
+	OnData(wake func())
+	Close() error
+}
+
+// Reject is a message that is no row.
+type Reject struct {
+	Message int // index
+	Reason  string
+}
+
+// Decoder fills batches from messages. It keeps scratch memory: one goroutine uses it at a time.
+type Decoder interface {
+	// Decode makes out the rows of the messages in data. Columns that nobody uses are nil. The data is
+	// not changed before out has been used.
+	Decode(data []byte, msgs []Message, out *column.Batch) []Reject
+}
+
+// Payload is a number of rows encoded for a sink.
+type Payload struct {
+	Rows  int
+	Bytes []byte
+	Ends  []int // where each row ends in Bytes, where the sink wants to know
+	Any   any
+}
+
+// Encoder turns batches into payloads; one goroutine uses it.
+type Encoder interface {
+	Add(b *column.Batch)
+	// Take gives what has been added since the last Take.
+	Take() Payload
+}
+
+// Sink takes the rows of an output. NewEncoder may be called by several goroutines; the rest is
+// called by one.
+type Sink interface {
+	NewEncoder(fields []types.Field) (Encoder, error)
+	Write(p Payload) error
+	// Sync makes everything written so far durable: a checkpoint is about to rely on it.
+	Sync() error
+	// Close ends the sink. complete says that the input has come to its end.
+	Close(complete bool) error
+}
+
+// Opener opens what a plan reads and writes.
+type Opener interface {
+	OpenSource(scan *plan.Op) (Source, error)
+	OpenSink(out *plan.Op) (Sink, error)
+}

@@ -1,0 +1,386 @@
+package flow
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"sync"
+	"sync/atomic"
+
+	"fiume/internal/core/column"
+	"fiume/internal/core/plan"
+	"fiume/internal/core/state"
+	"fiume/internal/core/step"
+	"fiume/internal/core/types"
+)
+
+// sharedGroups is a table that several tasks read, each its own key ranges.
+type sharedGroups struct {
+	op     *plan.Op
+	groups *state.Groups
+	refs   atomic.Int32
+}
+
+func (g *sharedGroups) release() {
+	if g.refs.Add(-1) == 0 {
+		groupsPool.put(g.op, g.groups)
+	}
+}
+
+// groupsPool keeps emptied tables by their width.
+var groupsPool = &tablePool{}
+
+type tablePool struct{ pools sync.Map }
+
+func (p *tablePool) of(o *plan.Op) *sync.Pool {
+	x, _ := p.pools.LoadOrStore(step.EntryWords(o), &sync.Pool{})
+	return x.(*sync.Pool)
+}
+
+func (p *tablePool) get(o *plan.Op) *state.Groups {
+	if g, ok := p.of(o).Get().(*state.Groups); ok {
+		return g
+	}
+	return &state.Groups{Width: step.EntryWords(o)}
+}
+
+func (p *tablePool) put(o *plan.Op, g *state.Groups) {
+	g.Reset()
+	p.of(o).Put(g)
+}
+
+// packet is what a producer sends to a task: rows and a watermark, or a marker.
+type packet struct {
+	from      int
+	groups    *sharedGroups
+	payload   Payload
+	watermark int64
+	idle      bool
+	end       bool
+	marker    *barrier
+}
+
+// queueLength is how many packets wait at a task before its producers do.
+const queueLength = 4
+
+// inbox is the queue of a task. For a checkpoint it lines its producers up: packets of those whose
+// marker has come are kept back until the markers of all others are there.
+type inbox struct {
+	ch     chan packet
+	live   int
+	ended  []bool
+	marked []bool
+	marks  int
+	marker *barrier
+	kept   []packet
+	ready  []packet
+}
+
+func newInbox() *inbox { return &inbox{ch: make(chan packet, queueLength)} }
+
+func (b *inbox) addProducer() int {
+	b.ended, b.marked = append(b.ended, false), append(b.marked, false)
+	b.live++
+	return b.live - 1
+}
+
+func (b *inbox) put(ctx context.Context, p packet) error {
+	select {
+	case b.ch <- p:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// next gives the next packet, or a marker once it has come from all producers, or false when all
+// producers have ended or the run is over.
+func (b *inbox) next(ctx context.Context) (packet, *barrier, bool) {
+	for {
+		if b.marker != nil && b.marks >= b.live {
+			m := b.marker
+			b.marker, b.marks = nil, 0
+			clear(b.marked)
+			b.ready, b.kept = append(b.kept, b.ready...), nil
+			return packet{}, m, true
+		}
+		var p packet
+		if len(b.ready) > 0 {
+			p, b.ready = b.ready[0], b.ready[1:]
+		} else if b.live == 0 {
+			return packet{}, nil, false
+		} else {
+			select {
+			case p = <-b.ch:
+			case <-ctx.Done():
+				return packet{}, nil, false
+			}
+		}
+		switch {
+		case p.marker != nil && b.marker != nil && p.marker != b.marker:
+			b.kept = append(b.kept, p) // of a later checkpoint
+			continue
+		case p.marker != nil:
+			b.marker = p.marker
+			b.marked[p.from] = true
+			b.marks++
+			continue
+		case b.marked[p.from]:
+			b.kept = append(b.kept, p)
+			continue
+		}
+		if p.end && !b.ended[p.from] {
+			b.ended[p.from] = true
+			b.live--
+		}
+		return p, nil, true
+	}
+}
+
+// windowTask runs a window operator for some key ranges.
+type windowTask struct {
+	job    *Job
+	op     *plan.Op
+	box    *inbox
+	pipe   *pipe
+	window *step.Window
+	marks  []int64 // watermark by producer
+	quiet  []bool  // idle, by producer
+
+	instance // its lock guards what follows
+	open     int
+	keys     int
+	bytes    int
+	closed   int64
+}
+
+func (w *windowTask) run() error {
+	ctx := w.job.ctx
+	for len(w.marks) < len(w.box.ended) {
+		w.marks, w.quiet = append(w.marks, types.MinTime), append(w.quiet, false)
+	}
+	for {
+		p, marker, ok := w.box.next(ctx)
+		if ctx.Err() != nil {
+			return nil
+		}
+		w.pipe.ctx.NowMs = w.job.opts.Now().UnixMilli()
+		w.pipe.ctx.Machine.Now = w.pipe.ctx.NowMs * 1000
+		if !ok {
+			return nil
+		}
+		if marker != nil {
+			if err := w.snapshot(marker); err != nil {
+				return err
+			}
+			continue
+		}
+		if p.groups != nil {
+			w.window.Merge(p.groups.groups, -1)
+			p.groups.release()
+		}
+		w.marks[p.from] = max(w.marks[p.from], p.watermark)
+		w.quiet[p.from] = p.idle
+		if p.end {
+			w.marks[p.from] = types.MaxTime
+		}
+		w.window.Advance(w.watermark())
+		if err := w.flush(w.box.live == 0); err != nil {
+			return nil
+		}
+	}
+}
+
+// watermark is the least over the producers that are not idle.
+func (w *windowTask) watermark() int64 {
+	low, any := types.MaxTime, false
+	for i, m := range w.marks {
+		if !w.quiet[i] || w.box.ended[i] {
+			low, any = min(low, m), true
+		}
+	}
+	if !any {
+		return w.window.Closed
+	}
+	return low
+}
+
+// flush sends on what the operator gave.
+func (w *windowTask) flush(end bool) error {
+	t := w.pipe.take(w.job.opts.Parallelism)
+	t.watermark, t.end = w.window.Closed, end
+	for _, s := range t.samples {
+		w.job.samples.add(s, nil)
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.open, w.keys, w.bytes = w.window.Size()
+	w.closed = w.window.Closed
+	return w.send(w.job.ctx, t)
+}
+
+func (w *windowTask) snapshot(m *barrier) error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	m.state(w.op, w.window.Snapshot(), w.counts)
+	err := w.mark(w.job.ctx, m)
+	m.done()
+	if err != nil {
+		return nil
+	}
+	return nil
+}
+
+// sinkTask writes to a sink.
+type sinkTask struct {
+	job    *Job
+	op     *plan.Op
+	sink   Sink
+	box    *inbox
+	mu     sync.Mutex
+	counts []step.Counts
+}
+
+func (s *sinkTask) run() error {
+	for {
+		p, marker, ok := s.box.next(s.job.ctx)
+		if !ok {
+			return nil
+		}
+		if marker != nil {
+			if err := s.sink.Sync(); err != nil {
+				return fmt.Errorf("sink %s: %w", s.op.Step, err)
+			}
+			s.mu.Lock()
+			marker.state(s.op, nil, s.counts)
+			s.mu.Unlock()
+			marker.done()
+			continue
+		}
+		if p.payload.Rows == 0 {
+			continue
+		}
+		rows := int64(p.payload.Rows)
+		s.mu.Lock()
+		s.counts[s.op.ID].In += rows
+		s.mu.Unlock()
+		if err := s.sink.Write(p.payload); err != nil {
+			return fmt.Errorf("sink %s: %w", s.op.Step, err)
+		}
+		s.mu.Lock()
+		s.counts[s.op.ID].Passed += rows
+		s.mu.Unlock()
+	}
+}
+
+// samples keeps the newest late and rejected rows of each operator.
+type samples struct {
+	mu   sync.Mutex
+	byOp map[int][]NamedSample
+}
+
+// NamedSample is a late or rejected row with its origin in words.
+type NamedSample struct {
+	Step   string `json:"step"`
+	Kind   string `json:"kind"` // late or rejected
+	Reason string `json:"reason"`
+	Origin string `json:"origin,omitempty"`
+	// EventTime is in microseconds; nil where the row has none.
+	EventTime *int64 `json:"event_time,omitempty"`
+	LateBy    int64  `json:"late_by,omitempty"` // microseconds
+	Row       string `json:"row"`
+	op        int
+}
+
+const keptSamples = 50
+
+func (s *samples) add(x step.Sample, sr *splitReader) {
+	n := NamedSample{Kind: "rejected", Reason: x.Reason, LateBy: x.LateBy, Row: x.Row, op: x.Op}
+	if x.Late {
+		n.Kind = "late"
+	}
+	if x.EventTime > types.MinTime {
+		n.EventTime = &x.EventTime
+	}
+	if sr != nil && x.Split >= 0 {
+		n.Origin = sr.split.Place(x.Pos)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.byOp == nil {
+		s.byOp = map[int][]NamedSample{}
+	}
+	list := append(s.byOp[x.Op], n)
+	if len(list) > keptSamples {
+		list = slices.Clone(list[len(list)-keptSamples:])
+	}
+	s.byOp[x.Op] = list
+}
+
+// Samples gives the newest late and rejected rows, by operator in the order of the plan.
+func (j *Job) Samples() []NamedSample {
+	j.samples.mu.Lock()
+	defer j.samples.mu.Unlock()
+	out := []NamedSample{}
+	for _, o := range j.plan.Ops {
+		for _, s := range j.samples.byOp[o.ID] {
+			s.Step = o.Step
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// tap shows the rows of a named step as they pass.
+type tap struct {
+	op       *plan.Op
+	describe func(fields []types.Field, b *column.Batch, i int) string
+	due      atomic.Int64 // wall clock in ms from which the next rows are kept
+	mu       sync.Mutex
+	newest   []string
+}
+
+const (
+	keptRows     = 20
+	tapEveryMs   = 100
+	rowsATapTake = 5
+)
+
+// tapNode is a tap in a pipe.
+type tapNode struct {
+	t   *tap
+	ctx *step.Context
+}
+
+// Push implements step.Node.
+func (n *tapNode) Push(b *column.Batch) {
+	due := n.t.due.Load()
+	if n.ctx.NowMs < due || !n.t.due.CompareAndSwap(due, n.ctx.NowMs+tapEveryMs) {
+		return
+	}
+	var rows []string
+	for i := max(0, b.N-rowsATapTake); i < b.N; i++ {
+		rows = append(rows, n.t.describe(n.t.op.Fields, b, i))
+	}
+	n.t.mu.Lock()
+	n.t.newest = append(n.t.newest, rows...)
+	if k := len(n.t.newest); k > keptRows {
+		n.t.newest = slices.Clone(n.t.newest[k-keptRows:])
+	}
+	n.t.mu.Unlock()
+}
+
+// Newest gives a sample of the newest rows of each named step, as JSON, oldest first.
+func (j *Job) Newest() map[string][]string {
+	out := map[string][]string{}
+	for _, o := range j.plan.Ops {
+		t := j.taps[o.ID]
+		if t == nil {
+			continue
+		}
+		t.mu.Lock()
+		out[o.Step] = append([]string{}, t.newest...)
+		t.mu.Unlock()
+	}
+	return out
+}

@@ -1,0 +1,160 @@
+// Package sql turns Fiume SQL text into a tree. It knows the grammar and nothing about what names
+// mean: binding is the plan package's work.
+package sql
+
+import (
+	"fmt"
+	"sort"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+)
+
+// Span is a stretch of the source text, in bytes: [From, To).
+type Span struct{ From, To int }
+
+// Code is the stable short name of a kind of error.
+type Code string
+
+// The codes of the language. A code, once published, keeps its meaning.
+const (
+	Syntax        Code = "syntax"
+	UnknownName   Code = "unknown-name"
+	UnknownOption Code = "unknown-option"
+	BadOption     Code = "bad-option"
+	WrongType     Code = "wrong-type"
+	WrongPlace    Code = "wrong-place"
+	NotGrouped    Code = "not-grouped"
+	Duplicate     Code = "duplicate-name"
+	Ambiguous     Code = "ambiguous-name"
+	NoValue       Code = "no-value"
+	Unbounded     Code = "unbounded"
+	NotYet        Code = "not-yet"
+	Misfit        Code = "misfit"
+	InUse         Code = "in-use"
+)
+
+// Diagnostic is one error with its place, what is wrong and what to write instead.
+type Diagnostic struct {
+	Code    Code   `json:"code"`
+	Span    Span   `json:"-"`
+	Message string `json:"message"`
+	Hint    string `json:"hint,omitempty"`
+	Line    int    `json:"line"`   // from 1
+	Column  int    `json:"column"` // from 1, in code points
+}
+
+// Errors is what a text has wrong, in the order of the text. It is an error that prints as the
+// command line shows it.
+type Errors struct {
+	File string
+	Text string
+	List []Diagnostic
+}
+
+// Add notes one error.
+func (e *Errors) Add(code Code, at Span, hint, format string, args ...any) {
+	e.List = append(e.List, Diagnostic{Code: code, Span: at, Message: fmt.Sprintf(format, args...), Hint: hint})
+}
+
+// Err sorts the list, drops repeats, fills lines and columns, and gives e, or nil where nothing is wrong.
+func (e *Errors) Err() error {
+	if len(e.List) == 0 {
+		return nil
+	}
+	sort.SliceStable(e.List, func(i, j int) bool { return e.List[i].Span.From < e.List[j].Span.From })
+	kept := e.List[:0]
+	for _, d := range e.List {
+		if n := len(kept); n > 0 && kept[n-1].Span == d.Span && kept[n-1].Message == d.Message {
+			continue
+		}
+		d.Line, d.Column = Position(e.Text, d.Span.From)
+		kept = append(kept, d)
+	}
+	e.List = kept
+	return e
+}
+
+// Position gives line and column, both from 1, of a byte offset.
+func Position(text string, at int) (line, column int) {
+	at = min(at, len(text))
+	start := strings.LastIndexByte(text[:at], '\n') + 1
+	return strings.Count(text[:at], "\n") + 1, utf8.RuneCountInString(text[start:at]) + 1
+}
+
+func (e *Errors) Error() string {
+	var b strings.Builder
+	for i, d := range e.List {
+		if i > 0 {
+			b.WriteByte('\n')
+		}
+		e.write(&b, d)
+	}
+	return b.String()
+}
+
+func (e *Errors) write(b *strings.Builder, d Diagnostic) {
+	file := e.File
+	if file == "" {
+		file = "sql"
+	}
+	at := min(d.Span.From, len(e.Text))
+	line, column := Position(e.Text, at)
+	fmt.Fprintf(b, "%s:%d:%d: %s  [%s]\n", file, line, column, d.Message, d.Code)
+	start := strings.LastIndexByte(e.Text[:at], '\n') + 1
+	end := len(e.Text)
+	if i := strings.IndexByte(e.Text[start:], '\n'); i >= 0 {
+		end = start + i
+	}
+	num := strconv.Itoa(line)
+	text := strings.TrimRight(e.Text[start:end], "\r")
+	fmt.Fprintf(b, "  %s | %s\n", num, strings.ReplaceAll(text, "\t", " "))
+	width := utf8.RuneCountInString(e.Text[at:max(at, min(d.Span.To, end))])
+	fmt.Fprintf(b, "  %s | %s%s", strings.Repeat(" ", len(num)), strings.Repeat(" ", column-1), strings.Repeat("^", max(width, 1)))
+	if d.Hint != "" {
+		b.WriteString(" " + d.Hint)
+	}
+}
+
+// Suggest gives the candidate nearest to a misspelt name, or "" where none is near.
+func Suggest(name string, candidates []string) string {
+	best, limit := "", max(1, len(name)/3)+1
+	for _, c := range candidates {
+		if d := distance(strings.ToLower(name), strings.ToLower(c)); d < limit {
+			best, limit = c, d
+		}
+	}
+	return best
+}
+
+// DidYouMean is Suggest as a hint, "" where none is near.
+func DidYouMean(name string, candidates []string) string {
+	if s := Suggest(name, candidates); s != "" {
+		return fmt.Sprintf("did you mean %q?", s)
+	}
+	return ""
+}
+
+// distance is the number of insertions, deletions, replacements and swaps of neighbours between two
+// words (optimal string alignment).
+func distance(a, b string) int {
+	before, last, row := make([]int, len(b)+1), make([]int, len(b)+1), make([]int, len(b)+1)
+	for j := range last {
+		last[j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		row[0] = i
+		for j := 1; j <= len(b); j++ {
+			cost := 1
+			if a[i-1] == b[j-1] {
+				cost = 0
+			}
+			row[j] = min(last[j]+1, row[j-1]+1, last[j-1]+cost)
+			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
+				row[j] = min(row[j], before[j-2]+1)
+			}
+		}
+		before, last, row = last, row, before
+	}
+	return last[len(b)]
+}

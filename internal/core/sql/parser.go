@@ -1,0 +1,326 @@
+package sql
+
+import (
+	"math"
+	"strconv"
+	"strings"
+
+	"fiume/internal/core/types"
+)
+
+// Script is a parsed text.
+type Script struct {
+	Text       string
+	Statements []Statement
+	edits      []edit
+}
+
+// edit says that a parameter stood at a place and what was written for it.
+type edit struct {
+	Span
+	text string
+}
+
+// Parse reads all statements of a text. Parameters (":name") take their values from params. The
+// error, where there is one, is an *Errors with everything that is wrong, in order.
+func Parse(file, text string, params map[string]string) (*Script, error) {
+	errs := &Errors{File: file, Text: text}
+	p := &parser{errs: errs, params: params, script: &Script{Text: text}}
+	p.toks = scan(text, errs)
+	p.script.Statements = p.statements()
+	return p.script, errs.Err()
+}
+
+// Source gives a statement's own text with its parameters filled in, as it is kept and shown.
+func (s *Script) Source(st Statement) string {
+	at := st.At()
+	var b strings.Builder
+	from := at.From
+	for _, e := range s.edits {
+		if e.From >= at.From && e.To <= at.To {
+			b.WriteString(s.Text[from:e.From] + e.text)
+			from = e.To
+		}
+	}
+	b.WriteString(s.Text[from:at.To])
+	return b.String()
+}
+
+type parser struct {
+	toks   []token
+	pos    int
+	errs   *Errors
+	params map[string]string
+	script *Script
+}
+
+// bail is thrown at an error inside a statement; the parser goes on after the next semicolon.
+type bail struct{}
+
+func (p *parser) peek() token { return p.toks[p.pos] }
+func (p *parser) ahead(n int) token {
+	return p.toks[min(p.pos+n, len(p.toks)-1)]
+}
+
+func (p *parser) next() token {
+	t := p.toks[p.pos]
+	if t.kind != end {
+		p.pos++
+	}
+	return t
+}
+
+func (p *parser) fail(at Span, hint, format string, args ...any) {
+	p.errs.Add(Syntax, at, hint, format, args...)
+	panic(bail{})
+}
+
+func (p *parser) notYet(at Span, what string) {
+	p.errs.Add(NotYet, at, "", "%s: this version of Fiume does not run it yet", what)
+	panic(bail{})
+}
+
+func show(t token) string {
+	switch t.kind {
+	case end:
+		return "the end of the text"
+	case str:
+		return "'" + t.text + "'"
+	case param:
+		return ":" + t.text
+	}
+	return strconv.Quote(t.text)
+}
+
+// is says whether the next token is the word or operator.
+func (p *parser) is(s string) bool { return p.isAt(0, s) }
+
+func (p *parser) isAt(n int, s string) bool {
+	t := p.ahead(n)
+	return (t.kind == word || t.kind == op) && t.text == s
+}
+
+// words says whether the next tokens are these words.
+func (p *parser) words(ws ...string) bool {
+	for i, w := range ws {
+		if !p.isAt(i, w) {
+			return false
+		}
+	}
+	return true
+}
+
+// accept takes the words if all of them come next.
+func (p *parser) accept(ws ...string) bool {
+	if !p.words(ws...) {
+		return false
+	}
+	p.pos += len(ws)
+	return true
+}
+
+func (p *parser) expect(s, why string) token {
+	if !p.is(s) {
+		t := p.peek()
+		p.fail(t.Span, "", "expected %s %s, found %s", strings.ToUpper(s), why, show(t))
+	}
+	return p.next()
+}
+
+func (p *parser) since(from int) Span {
+	return Span{from, p.toks[max(p.pos-1, 0)].To}
+}
+
+// reserved words cannot be names unless quoted: a clause begins with each of them.
+var reserved = map[string]bool{
+	"select": true, "from": true, "where": true, "group": true, "having": true, "window": true, "limit": true,
+	"until": true, "since": true, "with": true, "as": true, "on": true, "and": true, "or": true, "not": true,
+	"route": true, "to": true, "else": true, "set": true, "join": true, "left": true, "right": true, "full": true,
+	"inner": true, "cross": true, "union": true, "unique": true, "case": true, "when": true, "then": true,
+	"end": true, "between": true, "in": true, "is": true, "like": true, "null": true, "true": true, "false": true,
+	"by": true, "order": true, "cast": true, "distinct": true, "within": true, "div": true,
+}
+
+func (p *parser) name(what string) Name {
+	t := p.peek()
+	switch {
+	case t.kind == quoted:
+		if t.text == "" {
+			p.fail(t.Span, "", "%s cannot be empty", what)
+		}
+	case t.kind == word && !reserved[t.text]:
+	case t.kind == word:
+		p.fail(t.Span, "write it in double quotes to use it as a name", "expected %s, found the keyword %s", what, strings.ToUpper(t.text))
+	default:
+		p.fail(t.Span, "", "expected %s, found %s", what, show(t))
+	}
+	p.next()
+	return Name{t.text, t.Span}
+}
+
+// anyName takes any word: after a dot, and for columns.
+func (p *parser) anyName(what string) Name {
+	if t := p.peek(); t.kind == word {
+		p.next()
+		return Name{t.text, t.Span}
+	}
+	return p.name(what)
+}
+
+// value gives what was set for a parameter.
+func (p *parser) value(t token) string {
+	v, ok := p.params[t.text]
+	if !ok {
+		p.errs.Add(NoValue, t.Span, "set it with --set "+t.text+"=…", "the parameter :%s has no value", t.text)
+		panic(bail{})
+	}
+	return v
+}
+
+func (p *parser) text(what string) Text {
+	t := p.peek()
+	switch t.kind {
+	case str:
+		p.next()
+		return Text{t.text, t.Span}
+	case param:
+		p.next()
+		v := p.value(t)
+		p.script.edits = append(p.script.edits, edit{t.Span, quoteText(v)})
+		return Text{v, t.Span}
+	case quoted:
+		p.fail(t.Span, "write it in single quotes", "expected %s as text; double quotes make a name", what)
+	}
+	p.fail(t.Span, "", "expected %s as text in single quotes, found %s", what, show(t))
+	return Text{}
+}
+
+func quoteText(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
+
+// statements reads all statements; after an error it goes on behind the next semicolon.
+func (p *parser) statements() (out []Statement) {
+	for {
+		for p.accept(";") {
+		}
+		if p.peek().kind == end {
+			return out
+		}
+		if st := p.guarded(); st != nil {
+			out = append(out, st)
+		}
+	}
+}
+
+func (p *parser) guarded() (st Statement) {
+	defer func() {
+		if r := recover(); r != nil {
+			if _, ok := r.(bail); !ok {
+				panic(r)
+			}
+			for p.peek().kind != end && !p.is(";") {
+				p.next()
+			}
+			st = nil
+		}
+	}()
+	st = p.statement()
+	if t := p.peek(); t.kind != end && !p.is(";") {
+		p.fail(t.Span, clauseHint(t), "expected the end of the statement, found %s", show(t))
+	}
+	return st
+}
+
+// clauseHint helps where a clause stands in the wrong place or is misspelt.
+func clauseHint(t token) string {
+	if t.kind != word {
+		return "statements end with ;"
+	}
+	clauses := []string{"where", "group", "having", "window", "limit", "until", "since", "route", "set", "from", "delay", "ahead", "idle"}
+	if s := Suggest(t.text, clauses); s != "" && s != t.text {
+		return "did you mean " + strings.ToUpper(s) + "?"
+	}
+	switch t.text {
+	case "where", "group", "having", "window", "limit", "until":
+		return "clauses stand in the order WHERE, GROUP BY, HAVING, WINDOW, LIMIT, UNTIL"
+	case "order":
+		return "rows of a stream come in the order of their event times; there is no ORDER BY"
+	}
+	return ""
+}
+
+// duration reads "30 SECONDS", "1 HOUR 30 MINUTES" or INTERVAL '30' SECOND, in microseconds.
+func (p *parser) duration(what string) int64 {
+	from := p.peek().From
+	d, ok := p.tryDuration()
+	if !ok {
+		t := p.peek()
+		p.fail(t.Span, "write it like 30 SECONDS", "expected %s, a duration, found %s", what, show(t))
+	}
+	if d < 0 {
+		p.fail(p.since(from), "", "%s cannot be negative", what)
+	}
+	return d
+}
+
+var units = map[string]int64{
+	"millisecond": types.Millisecond, "second": types.Second, "minute": types.Minute, "hour": types.Hour,
+	"day": types.Day, "week": types.Week,
+}
+
+func unit(w string) (int64, bool) {
+	u, ok := units[strings.TrimSuffix(w, "s")]
+	return u, ok
+}
+
+func (p *parser) tryDuration() (int64, bool) {
+	if p.is("interval") && (p.ahead(1).kind == str || p.isAt(1, "-") && p.ahead(2).kind == str) {
+		p.next()
+		sign := int64(1)
+		if p.accept("-") {
+			sign = -1
+		}
+		t := p.next()
+		u := p.next()
+		scale, ok := unit(u.text)
+		if u.kind != word || !ok {
+			p.fail(u.Span, "units are MILLISECOND, SECOND, MINUTE, HOUR, DAY, WEEK", "%s is no unit of time", show(u))
+		}
+		x, err := strconv.ParseFloat(strings.TrimSpace(t.text), 64)
+		if err != nil || math.Abs(x)*float64(scale) > float64(types.MaxTime) {
+			p.fail(t.Span, "", "'%s' is no length of time", t.text)
+		}
+		return sign * int64(math.Round(x*float64(scale))), true
+	}
+	total, found := int64(0), false
+	for {
+		t, val := p.peek(), ""
+		switch {
+		case t.kind == number:
+			val = t.text
+		case t.kind == param && !found:
+			if p.ahead(1).kind != word {
+				return 0, false
+			}
+			if _, ok := unit(p.ahead(1).text); !ok {
+				return 0, false
+			}
+			val = p.value(t)
+		default:
+			return total, found
+		}
+		u := p.ahead(1)
+		scale, ok := unit(u.text)
+		if u.kind != word || !ok {
+			return total, found
+		}
+		n, err := strconv.ParseInt(val, 10, 64)
+		if err != nil || n > types.MaxTime/scale {
+			p.fail(t.Span, "", "a duration takes a whole number of its unit, found %s", val)
+		}
+		if t.kind == param {
+			p.script.edits = append(p.script.edits, edit{t.Span, val})
+		}
+		p.pos += 2
+		total, found = total+n*scale, true
+	}
+}

@@ -1,0 +1,198 @@
+// Package state holds what keyed steps remember. Nothing in it has pointers inside, so that the
+// garbage collector has nothing to walk however much is held.
+package state
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+	"slices"
+)
+
+// KeyRanges is the number of ranges that the hashes of keys are cut into. Tasks share the ranges, so
+// the number of tasks can change without hashing anything again.
+const KeyRanges = 256
+
+// RangeOf gives the key range of a hash.
+func RangeOf(hash uint64) int { return int(hash >> 56) }
+
+// TaskOf gives the task, of n, that holds a key range.
+func TaskOf(r, n int) int { return r * n / KeyRanges }
+
+// Groups is a hash table from (tag, key) to a fixed number of 64-bit words. The tag is the slice of
+// event time that a partial result belongs to. Entries are numbered from 0 in the order they came;
+// an entry's words, and text that words point at, can be changed, entries cannot be removed one by
+// one. The zero value with Width set is empty and ready.
+type Groups struct {
+	Width int // words an entry
+
+	Hashes []uint64
+	Tags   []int64
+	Words  []uint64
+	Text   []byte // texts of variable length, addressed by (offset << 32 | length) words
+
+	keys  []byte
+	ends  []uint32 // where each entry's key ends in keys
+	index []uint32 // open addressing: entry + 1, or 0
+}
+
+// Len is the number of entries.
+func (g *Groups) Len() int { return len(g.Hashes) }
+
+// Bytes is the memory held.
+func (g *Groups) Bytes() int {
+	return cap(g.Hashes)*8 + cap(g.Tags)*8 + cap(g.Words)*8 + cap(g.Text) + cap(g.keys) + cap(g.ends)*4 + cap(g.index)*4
+}
+
+// Key gives the key of an entry. It belongs to the table.
+func (g *Groups) Key(e uint32) []byte {
+	from := uint32(0)
+	if e > 0 {
+		from = g.ends[e-1]
+	}
+	return g.keys[from:g.ends[e]]
+}
+
+// Of gives the words of an entry, to read and change until the next Find.
+func (g *Groups) Of(e uint32) []uint64 { return g.Words[int(e)*g.Width : (int(e)+1)*g.Width] }
+
+// Reset empties the table and keeps its memory.
+func (g *Groups) Reset() {
+	g.Hashes, g.Tags, g.Words, g.Text = g.Hashes[:0], g.Tags[:0], g.Words[:0], g.Text[:0]
+	g.keys, g.ends = g.keys[:0], g.ends[:0]
+	clear(g.index)
+}
+
+func mix(hash uint64, tag int64) uint64 {
+	h := hash ^ uint64(tag)*0x9e3779b97f4a7c15
+	h ^= h >> 29
+	return h * 0xbf58476d1ce4e5b9
+}
+
+// Find gives the entry of (tag, key), made with zero words where it is new.
+func (g *Groups) Find(hash uint64, tag int64, key []byte) uint32 {
+	if len(g.Hashes)*2 >= len(g.index) {
+		g.rehash()
+	}
+	mask := uint64(len(g.index) - 1)
+	for i := mix(hash, tag) >> 20 & mask; ; i = (i + 1) & mask {
+		e := g.index[i]
+		if e == 0 {
+			g.index[i] = uint32(len(g.Hashes)) + 1
+			return g.add(hash, tag, key)
+		}
+		e--
+		if g.Hashes[e] == hash && g.Tags[e] == tag && string(g.Key(e)) == string(key) {
+			return e
+		}
+	}
+}
+
+func (g *Groups) add(hash uint64, tag int64, key []byte) uint32 {
+	e := uint32(len(g.Hashes))
+	g.Hashes = append(g.Hashes, hash)
+	g.Tags = append(g.Tags, tag)
+	g.keys = append(g.keys, key...)
+	g.ends = append(g.ends, uint32(len(g.keys)))
+	n := len(g.Words)
+	g.Words = slices.Grow(g.Words, g.Width)[:n+g.Width]
+	clear(g.Words[n:])
+	return e
+}
+
+func (g *Groups) rehash() {
+	n := max(64, len(g.index)*2)
+	g.index = make([]uint32, n)
+	mask := uint64(n - 1)
+	for e, h := range g.Hashes {
+		i := mix(h, g.Tags[e]) >> 20 & mask
+		for g.index[i] != 0 {
+			i = (i + 1) & mask
+		}
+		g.index[i] = uint32(e) + 1
+	}
+}
+
+// PutText keeps a text and gives the word that addresses it.
+func (g *Groups) PutText(s []byte) uint64 {
+	w := uint64(len(g.Text))<<32 | uint64(len(s))
+	g.Text = append(g.Text, s...)
+	return w
+}
+
+// GetText gives the text that a word addresses. It belongs to the table.
+func (g *Groups) GetText(w uint64) []byte { return g.Text[w>>32 : w>>32+w&0xffffffff] }
+
+// Sorted gives the entries in canonical order: key range, then key.
+func (g *Groups) Sorted(buf []uint32) []uint32 {
+	buf = buf[:0]
+	for e := range g.Hashes {
+		buf = append(buf, uint32(e))
+	}
+	slices.SortFunc(buf, func(a, b uint32) int {
+		if ra, rb := RangeOf(g.Hashes[a]), RangeOf(g.Hashes[b]); ra != rb {
+			return ra - rb
+		}
+		return bytes.Compare(g.Key(a), g.Key(b))
+	})
+	return buf
+}
+
+// AppendTo writes the table. The form is little-endian: width, entries, length of the keys, length of
+// the texts as uint32, then hashes, tags, ends of the keys, words, keys, texts.
+func (g *Groups) AppendTo(b []byte) []byte {
+	le := binary.LittleEndian
+	for _, n := range []int{g.Width, len(g.Hashes), len(g.keys), len(g.Text)} {
+		b = le.AppendUint32(b, uint32(n))
+	}
+	for _, h := range g.Hashes {
+		b = le.AppendUint64(b, h)
+	}
+	for _, t := range g.Tags {
+		b = le.AppendUint64(b, uint64(t))
+	}
+	for _, e := range g.ends {
+		b = le.AppendUint32(b, e)
+	}
+	for _, w := range g.Words {
+		b = le.AppendUint64(b, w)
+	}
+	return append(append(b, g.keys...), g.Text...)
+}
+
+// ReadGroups reads what AppendTo wrote and gives what follows it.
+func ReadGroups(b []byte) (*Groups, []byte, error) {
+	le := binary.LittleEndian
+	if len(b) < 16 {
+		return nil, nil, fmt.Errorf("state is cut short")
+	}
+	g := &Groups{Width: int(le.Uint32(b))}
+	n, keys, text := int(le.Uint32(b[4:])), int(le.Uint32(b[8:])), int(le.Uint32(b[12:]))
+	b = b[16:]
+	if len(b) < n*(20+8*g.Width)+keys+text {
+		return nil, nil, fmt.Errorf("state is cut short")
+	}
+	words := func(k int) []uint64 {
+		out := make([]uint64, k)
+		for i := range out {
+			out[i] = le.Uint64(b[8*i:])
+		}
+		b = b[8*k:]
+		return out
+	}
+	g.Hashes = words(n)
+	for _, t := range words(n) {
+		g.Tags = append(g.Tags, int64(t))
+	}
+	for i := range n {
+		g.ends = append(g.ends, le.Uint32(b[4*i:]))
+	}
+	b = b[4*n:]
+	g.Words = words(n * g.Width)
+	g.keys, b = slices.Clone(b[:keys]), b[keys:]
+	g.Text, b = slices.Clone(b[:text]), b[text:]
+	for len(g.index) <= 2*n {
+		g.rehash()
+	}
+	return g, b, nil
+}

@@ -1,0 +1,272 @@
+// Package step holds the operators that a dataflow is made of. Each is a Node that takes batches and
+// pushes batches on; the flow package runs them and carries what leaves a stage to the next.
+package step
+
+import (
+	"fiume/internal/core/column"
+	"fiume/internal/core/eval"
+	"fiume/internal/core/plan"
+	"fiume/internal/core/types"
+)
+
+// Node takes batches. The batch belongs to the caller: a node copies what it keeps.
+type Node interface {
+	Push(b *column.Batch)
+}
+
+// Counts is the ledger of one operator. At its input In = Passed + Filtered + Absorbed + Late +
+// Rejected + Held; at its output Out = Passed + Made. For a window every row is in one window, so the
+// same numbers are its contributions: covered = counted (Absorbed) + late + held.
+type Counts struct {
+	In       int64 `json:"in"`
+	Passed   int64 `json:"passed"`
+	Filtered int64 `json:"filtered"`
+	Absorbed int64 `json:"absorbed"` // counted in results that have been given
+	Late     int64 `json:"late"`
+	Rejected int64 `json:"rejected"`
+	Held     int64 `json:"held"` // counted in results to come
+	Made     int64 `json:"made"` // results given on close
+}
+
+// Add adds other counts.
+func (c *Counts) Add(d Counts) {
+	c.In += d.In
+	c.Passed += d.Passed
+	c.Filtered += d.Filtered
+	c.Absorbed += d.Absorbed
+	c.Late += d.Late
+	c.Rejected += d.Rejected
+	c.Held += d.Held
+	c.Made += d.Made
+}
+
+// Out is the number of rows given on.
+func (c Counts) Out() int64 { return c.Passed + c.Made }
+
+// Open is the number of rows that are in none of the columns yet: those on the way inside the
+// operator while it runs. It is 0 in a checkpoint and at the end.
+func (c Counts) Open() int64 {
+	return c.In - c.Passed - c.Filtered - c.Absorbed - c.Late - c.Rejected - c.Held
+}
+
+// Sample is a late or rejected row, kept to be looked at.
+type Sample struct {
+	Op        int    // the operator
+	Late      bool   // else rejected
+	Reason    string //
+	Split     int    // -1 for a made row
+	Pos       int64  // place in the split
+	EventTime int64  // MinTime where unknown
+	LateBy    int64  // how far the row was behind, microseconds
+	Row       string // the row as JSON, or the raw message
+}
+
+// Context is what the nodes of one goroutine share.
+type Context struct {
+	Machine eval.Machine
+	Counts  []Counts // by operator, since the last turn
+	Samples []Sample // since the last turn, at most maxSamples
+	NowMs   int64    // wall clock when the turn began
+
+	describe func(fields []types.Field, b *column.Batch, i int) string
+	sel      []uint32
+	bad      []bool
+}
+
+const maxSamples = 16
+
+// NewContext makes the context for a plan's operators. describe writes a row for people.
+func NewContext(ops int, describe func(fields []types.Field, b *column.Batch, i int) string) *Context {
+	return &Context{Counts: make([]Counts, ops), describe: describe}
+}
+
+// Reset begins a turn.
+func (c *Context) Reset() {
+	clear(c.Counts)
+	c.Samples = c.Samples[:0]
+}
+
+// sample keeps a late or rejected row.
+func (c *Context) sample(o *plan.Op, late bool, reason string, b *column.Batch, i int, lateBy int64) {
+	if len(c.Samples) >= maxSamples {
+		return
+	}
+	s := Sample{Op: o.ID, Late: late, Reason: reason, Split: b.Split, EventTime: b.Time[i], LateBy: lateBy, Row: c.describe(o.Input.Fields, b, i)}
+	if b.Pos != nil {
+		s.Pos = b.Pos[i]
+	}
+	c.Samples = append(c.Samples, s)
+}
+
+// rejects counts and samples the rows whose expressions failed, and gives a mark by row, or nil where
+// none did. It empties the list of failures.
+func (c *Context) rejects(o *plan.Op, b *column.Batch) []bool {
+	fs := c.Machine.Failures
+	if len(fs) == 0 {
+		return nil
+	}
+	if cap(c.bad) < b.N {
+		c.bad = make([]bool, b.N)
+	}
+	c.bad = c.bad[:b.N]
+	clear(c.bad)
+	for _, f := range fs {
+		if c.bad[f.Row] {
+			continue
+		}
+		c.bad[f.Row] = true
+		c.Counts[o.ID].Rejected++
+		c.sample(o, false, f.Reason, b, f.Row, 0)
+	}
+	c.Machine.Failures = fs[:0]
+	return c.bad
+}
+
+// Fan pushes to several nodes.
+type Fan []Node
+
+// Push implements Node.
+func (f Fan) Push(b *column.Batch) {
+	for _, n := range f {
+		n.Push(b)
+	}
+}
+
+// Filter keeps the rows where the condition is true.
+type Filter struct {
+	Op   *plan.Op
+	C    *Context
+	Next Node
+	out  column.Batch
+}
+
+// Push implements Node.
+func (f *Filter) Push(b *column.Batch) {
+	n := &f.C.Counts[f.Op.ID]
+	n.In += int64(b.N)
+	sel := f.C.Machine.Select(f.Op.Cond, b, f.C.sel)
+	if bad := f.C.rejects(f.Op, b); bad != nil {
+		rejected := int64(0)
+		kept := sel[:0]
+		for _, r := range sel {
+			if !bad[r] {
+				kept = append(kept, r)
+			}
+		}
+		for _, x := range bad {
+			if x {
+				rejected++
+			}
+		}
+		sel = kept
+		n.Filtered -= rejected
+	}
+	f.C.sel = sel
+	n.Passed += int64(len(sel))
+	n.Filtered += int64(b.N - len(sel))
+	switch {
+	case len(sel) == b.N:
+		f.Next.Push(b)
+	case len(sel) > 0:
+		b.Gather(sel, &f.out)
+		f.Next.Push(&f.out)
+	}
+}
+
+// Project computes the columns of the next step.
+type Project struct {
+	Op   *plan.Op
+	C    *Context
+	Next Node
+	out  column.Batch
+	kept column.Batch
+}
+
+// Push implements Node.
+func (p *Project) Push(b *column.Batch) {
+	n := &p.C.Counts[p.Op.ID]
+	n.In += int64(b.N)
+	p.out.Cols = p.out.Cols[:0]
+	for _, e := range p.Op.Exprs {
+		p.out.Cols = append(p.out.Cols, p.C.Machine.Eval(e, b))
+	}
+	p.out.N, p.out.Split, p.out.Time, p.out.Stamp, p.out.Pos = b.N, b.Split, b.Time, b.Stamp, b.Pos
+	out := &p.out
+	if bad := p.C.rejects(p.Op, b); bad != nil {
+		sel := p.C.sel[:0]
+		for i, x := range bad {
+			if !x {
+				sel = append(sel, uint32(i))
+			}
+		}
+		p.C.sel = sel
+		p.out.Gather(sel, &p.kept)
+		out = &p.kept
+	}
+	n.Passed += int64(out.N)
+	if out.N > 0 {
+		p.Next.Push(out)
+	}
+}
+
+// Route sends each row to the sinks of the first branch whose condition is true.
+type Route struct {
+	Op       *plan.Op
+	C        *Context
+	Branches []Node // one a branch of the plan
+	scratch  []column.Batch
+}
+
+// Push implements Node.
+func (r *Route) Push(b *column.Batch) {
+	n := &r.C.Counts[r.Op.ID]
+	n.In += int64(b.N)
+	if len(r.scratch) < 2*len(r.Branches) {
+		r.scratch = make([]column.Batch, 2*len(r.Branches))
+	}
+	rest := b
+	for k, br := range r.Op.Branches {
+		if br.Cond == nil {
+			n.Passed += int64(rest.N)
+			r.Branches[k].Push(rest)
+			return
+		}
+		yes := r.C.Machine.Select(br.Cond, rest, nil)
+		bad := r.C.rejects(r.Op, rest)
+		var no []uint32
+		if bad != nil {
+			kept := yes[:0]
+			for _, i := range yes {
+				if !bad[i] {
+					kept = append(kept, i)
+				}
+			}
+			yes = kept
+		}
+		at := 0
+		for i := range rest.N {
+			if at < len(yes) && yes[at] == uint32(i) {
+				at++
+			} else if bad == nil || !bad[i] {
+				no = append(no, uint32(i))
+			}
+		}
+		n.Passed += int64(len(yes))
+		switch {
+		case len(yes) == rest.N:
+			r.Branches[k].Push(rest)
+			return
+		case len(yes) > 0:
+			rest.Gather(yes, &r.scratch[2*k])
+			r.Branches[k].Push(&r.scratch[2*k])
+		}
+		if len(no) == 0 {
+			return
+		}
+		if len(no) < rest.N {
+			rest.Gather(no, &r.scratch[2*k+1])
+			rest = &r.scratch[2*k+1]
+		}
+	}
+	n.Filtered += int64(rest.N)
+}

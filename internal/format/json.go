@@ -1,0 +1,637 @@
+package format
+
+import (
+	"fmt"
+	"math"
+	"strconv"
+	"unicode/utf16"
+	"unicode/utf8"
+
+	"fiume/internal/core/column"
+	"fiume/internal/core/flow"
+	"fiume/internal/core/plan"
+	"fiume/internal/core/types"
+)
+
+// jsonDecoder reads JSON objects. A general scan takes any valid object, in any order and spacing,
+// builds the used fields and validates the rest. From the objects it reads it learns layouts: the
+// text between the values. A message of a known layout is read by comparing that text and parsing
+// the values where they must stand (json_layout.go); any other falls back to the general scan, so
+// the verdict and the values are always the same.
+type jsonDecoder struct {
+	root   *jsonNode
+	leaves []leaf
+	rows   []*jsonNode // ROW nodes, whose own NULLs are kept apart
+	cols   []*column.Vector
+	timeAt int // leaf of the event time, or -1
+
+	buf    []byte // the buffer at hand, texts with escapes appended
+	moved  bool   // buf is spare, a copy of the caller's
+	spare  []byte // kept for the next time
+	end    int    // end of the message at hand
+	row    int
+	seen   []uint32 // by leaf: row + 1 where a value was set
+	rowSet []uint32 // by ROW node: row + 1 where an object was seen
+	times  types.TimeParser
+	reason string
+	layouts
+}
+
+// jsonNode is what to do with the value of a key.
+type jsonNode struct {
+	key  string
+	leaf int // index in leaves, or -1
+	row  int // index in rows, or -1
+	vec  *column.Vector
+	kids []*jsonNode
+}
+
+func newJSONDecoder(s *plan.Stream, used *plan.Use) *jsonDecoder {
+	d := &jsonDecoder{root: &jsonNode{leaf: -1, row: -1}, cols: make([]*column.Vector, len(s.Columns)), timeAt: -1}
+	for i, f := range s.Columns {
+		u, ok := used.Needs(i)
+		if !ok {
+			continue
+		}
+		n := d.node(f.Name, f.Name, f.Type, u)
+		if n.leaf >= 0 {
+			d.leaves[n.leaf].notNull = f.NotNull
+			if i == s.Time {
+				d.leaves[n.leaf].time, d.timeAt = true, n.leaf
+			}
+		} else if f.NotNull {
+			n.key = f.Name
+			d.leaves = append(d.leaves, leaf{name: f.Name, typ: f.Type, notNull: true})
+			n.leaf = len(d.leaves) - 1 // marks that the object was there
+		}
+		d.root.kids = append(d.root.kids, n)
+		d.cols[i] = n.vec
+	}
+	d.seen, d.rowSet = make([]uint32, len(d.leaves)), make([]uint32, len(d.rows))
+	return d
+}
+
+func (d *jsonDecoder) node(key, name string, t types.Type, u *plan.Use) *jsonNode {
+	n := &jsonNode{key: key, leaf: -1, row: -1, vec: column.New(t)}
+	if t.Kind != types.Row {
+		n.leaf = len(d.leaves)
+		d.leaves = append(d.leaves, leaf{name: name, typ: t, vec: n.vec})
+		return n
+	}
+	n.row = len(d.rows)
+	d.rows = append(d.rows, n)
+	n.vec.Kids = make([]*column.Vector, len(t.Fields))
+	for i, f := range t.Fields {
+		if k, ok := u.Needs(i); ok {
+			kid := d.node(f.Name, name+"."+f.Name, f.Type, k)
+			n.kids = append(n.kids, kid)
+			n.vec.Kids[i] = kid.vec
+		}
+	}
+	return n
+}
+
+// Decode implements Decoder.
+func (d *jsonDecoder) Decode(data []byte, msgs []flow.Message, out *column.Batch) []flow.Reject {
+	n := len(msgs)
+	var rejects []flow.Reject
+	size := len(data)
+	d.buf, d.moved = data, false
+	for i := range d.leaves {
+		if v := d.leaves[i].vec; v != nil {
+			v.Resize(n)
+		}
+	}
+	for _, r := range d.rows {
+		r.vec.Nulls = nil
+	}
+	clear(d.seen)
+	clear(d.rowSet)
+	out.Time, out.Pos = out.Time[:0], out.Pos[:0]
+	d.row = 0
+	padded := data[:min(size+flow.Pad, cap(data))]
+	for i := range msgs {
+		m := &msgs[i]
+		from, to := int(m.Off), int(m.Off+m.Len)
+		d.end = to
+		if !d.fast(padded, from, to, n) {
+			if !d.general(from, n) {
+				rejects = append(rejects, flow.Reject{Message: i, Reason: d.reason})
+				continue
+			}
+		}
+		if d.timeAt >= 0 {
+			out.Time = append(out.Time, d.leaves[d.timeAt].vec.I[d.row])
+		} else {
+			out.Time = append(out.Time, m.At)
+		}
+		out.Pos = append(out.Pos, m.Pos)
+		d.row++
+	}
+	out.N, out.Cols, out.Stamp = d.row, d.cols, nil
+	for i := range d.leaves {
+		if v := d.leaves[i].vec; v != nil && v.Type.Kind == types.Varchar {
+			v.Data = d.buf
+		}
+	}
+	return rejects
+}
+
+// general reads one message by the general scan.
+func (d *jsonDecoder) general(from, n int) bool {
+	d.reason = ""
+	mark := uint32(d.row + 1)
+	d.begin()
+	i := d.space(from)
+	if i >= d.end || d.buf[i] != '{' {
+		return d.bad("a message must be one JSON object")
+	}
+	i, ok := d.object(i, d.root, 1, n)
+	if !ok {
+		d.forget(mark)
+		return false
+	}
+	if i = d.space(i); i != d.end {
+		d.forget(mark)
+		return d.bad("something follows the JSON object")
+	}
+	for k := range d.leaves {
+		if d.seen[k] == mark {
+			continue
+		}
+		l := &d.leaves[k]
+		if l.notNull || l.time {
+			what := "NOT NULL"
+			if l.time {
+				what = "the event time"
+			}
+			d.reason = fmt.Sprintf("%s is NULL or missing, but it is %s", l.name, what)
+			d.forget(mark)
+			return false
+		}
+		l.vec.Set(d.row, n, types.Value{})
+	}
+	for k, r := range d.rows {
+		if d.rowSet[k] != mark {
+			r.vec.SetNull(d.row, n)
+		} else if r.vec.Nulls != nil {
+			r.vec.Nulls[d.row] = false
+		}
+	}
+	d.learn(from)
+	return true
+}
+
+// forget takes back what a bad message has set, since its row number is used again.
+func (d *jsonDecoder) forget(mark uint32) {
+	for k := range d.seen {
+		if d.seen[k] == mark {
+			d.seen[k] = 0
+		}
+	}
+	for k := range d.rowSet {
+		if d.rowSet[k] == mark {
+			d.rowSet[k] = 0
+		}
+	}
+}
+
+func (d *jsonDecoder) bad(format string, args ...any) bool {
+	if d.reason == "" {
+		d.reason = fmt.Sprintf(format, args...)
+	}
+	return false
+}
+
+func (d *jsonDecoder) space(i int) int {
+	for i < d.end && (d.buf[i] == ' ' || d.buf[i] == '\t' || d.buf[i] == '\n' || d.buf[i] == '\r') {
+		i++
+	}
+	return i
+}
+
+const maxDepth = 10000 // as the standard library
+
+const errCut = "the JSON object is cut short or malformed"
+
+// object reads an object whose brace is at i. node is nil where its values are not used.
+func (d *jsonDecoder) object(i int, node *jsonNode, depth, n int) (int, bool) {
+	if depth > maxDepth {
+		return i, d.bad("the JSON object is nested too deep")
+	}
+	i = d.space(i + 1)
+	if i < d.end && d.buf[i] == '}' {
+		return i + 1, true
+	}
+	for {
+		if i >= d.end || d.buf[i] != '"' {
+			return i, d.bad(errCut)
+		}
+		keyFrom := i + 1
+		keyTo, escaped, _, ok := d.text(i)
+		if !ok {
+			return i, d.bad(errCut)
+		}
+		i = d.space(keyTo + 1)
+		if i >= d.end || d.buf[i] != ':' {
+			return i, d.bad(errCut)
+		}
+		i = d.space(i + 1)
+		var kid *jsonNode
+		if node != nil {
+			key := d.buf[keyFrom:keyTo]
+			if escaped {
+				key, _ = unescape(nil, key)
+				d.noLayout = true
+			}
+			for _, k := range node.kids {
+				if k.key == string(key) {
+					kid = k
+					break
+				}
+			}
+		}
+		if i, ok = d.value(i, kid, depth, n); !ok {
+			return i, false
+		}
+		i = d.space(i)
+		if i < d.end && d.buf[i] == ',' {
+			i = d.space(i + 1)
+			continue
+		}
+		if i < d.end && d.buf[i] == '}' {
+			return i + 1, true
+		}
+		return i, d.bad(errCut)
+	}
+}
+
+// text finds the end of a string whose opening quote is at i, validating it. high says whether it
+// has bytes beyond ASCII.
+func (d *jsonDecoder) text(i int) (end int, escaped, high, ok bool) {
+	b := d.buf[:d.end]
+	for i++; i < len(b); i++ {
+		c := b[i]
+		switch {
+		case c == '"':
+			return i, escaped, high, true
+		case c == '\\':
+			escaped = true
+			i++
+			if i >= len(b) {
+				return i, escaped, high, false
+			}
+			switch b[i] {
+			case '"', '\\', '/', 'b', 'f', 'n', 'r', 't':
+			case 'u':
+				if i+4 >= len(b) || !isHex(b[i+1]) || !isHex(b[i+2]) || !isHex(b[i+3]) || !isHex(b[i+4]) {
+					return i, escaped, high, false
+				}
+				i += 4
+			default:
+				return i, escaped, high, false
+			}
+		case c < 0x20:
+			return i, escaped, high, false
+		case c >= 0x80:
+			high = true
+		}
+	}
+	return i, escaped, high, false
+}
+
+func isHex(c byte) bool {
+	return c >= '0' && c <= '9' || c >= 'a' && c <= 'f' || c >= 'A' && c <= 'F'
+}
+
+// unescape appends a string's text; utf8ok says whether it is valid UTF-8.
+func unescape(dst, s []byte) (out []byte, utf8ok bool) {
+	start := len(dst)
+	hex := func(s []byte) rune {
+		n, _ := strconv.ParseUint(string(s[:4]), 16, 32)
+		return rune(n)
+	}
+	for i := 0; i < len(s); i++ {
+		if s[i] != '\\' {
+			dst = append(dst, s[i])
+			continue
+		}
+		i++
+		switch s[i] {
+		case 'b':
+			dst = append(dst, '\b')
+		case 'f':
+			dst = append(dst, '\f')
+		case 'n':
+			dst = append(dst, '\n')
+		case 'r':
+			dst = append(dst, '\r')
+		case 't':
+			dst = append(dst, '\t')
+		case 'u':
+			r := hex(s[i+1:])
+			i += 4
+			if utf16.IsSurrogate(r) {
+				low := rune(-1)
+				if i+6 < len(s) && s[i+1] == '\\' && s[i+2] == 'u' {
+					low = hex(s[i+3:])
+				}
+				if dec := utf16.DecodeRune(r, low); dec != utf8.RuneError {
+					r = dec
+					i += 6
+				} else {
+					r = utf8.RuneError
+				}
+			}
+			dst = utf8.AppendRune(dst, r)
+		default:
+			dst = append(dst, s[i])
+		}
+	}
+	return dst, utf8.Valid(dst[start:])
+}
+
+// value reads the value at i into the node, or validates and skips it where node is nil.
+func (d *jsonDecoder) value(i int, node *jsonNode, depth, n int) (int, bool) {
+	if i >= d.end {
+		return i, d.bad(errCut)
+	}
+	c := d.buf[i]
+	switch {
+	case c == '{':
+		if node != nil && node.row < 0 {
+			return i, d.mismatch(node, "an object")
+		}
+		if node != nil {
+			if d.rowSet[node.row] == uint32(d.row+1) {
+				d.noLayout = true // of repeated keys the last counts: its fields begin afresh
+				d.reset(node)
+			}
+			d.rowSet[node.row] = uint32(d.row + 1)
+			if node.leaf >= 0 {
+				d.seen[node.leaf] = uint32(d.row + 1)
+			}
+		}
+		return d.object(i, node, depth+1, n)
+	case c == '[':
+		if node != nil {
+			return i, d.mismatch(node, "an array")
+		}
+		from := i
+		i, ok := d.array(i, depth+1, n)
+		if ok {
+			d.noteValue(from, i, segAny, -1)
+		}
+		return i, ok
+	case c == '"':
+		from := i + 1
+		to, escaped, high, ok := d.text(i)
+		if !ok {
+			return i, d.bad(errCut)
+		}
+		if node == nil {
+			d.noteValue(from, to+1, segText, -1)
+			return to + 1, true
+		}
+		if node.leaf < 0 || node.row >= 0 {
+			return i, d.mismatch(node, "text")
+		}
+		if !d.setText(node.leaf, from, to, escaped, high) {
+			return i, false
+		}
+		d.noteValue(from, to+1, segText, node.leaf)
+		return to + 1, true
+	case c == '-' || c >= '0' && c <= '9':
+		to, whole, ok := d.number(i)
+		if !ok {
+			return i, d.bad(errCut)
+		}
+		if node == nil {
+			d.noteValue(i, to, segNumber, -1)
+			return to, true
+		}
+		if node.leaf < 0 || node.row >= 0 {
+			return i, d.mismatch(node, "a number")
+		}
+		if !d.setNumber(node.leaf, d.buf[i:to], whole) {
+			return i, false
+		}
+		d.noteValue(i, to, segNumber, node.leaf)
+		return to, true
+	}
+	for _, w := range [...]string{"null", "true", "false"} {
+		if c != w[0] {
+			continue
+		}
+		if i+len(w) > d.end || string(d.buf[i:i+len(w)]) != w {
+			break
+		}
+		to := i + len(w)
+		if node == nil {
+			d.noteValue(i, to, segWord, -1)
+			return to, true
+		}
+		if w == "null" {
+			d.noteValue(i, to, segWord, -1)
+			d.noLayout = true
+			d.reset(node)
+			return to, true
+		}
+		if node.leaf < 0 || d.leaves[node.leaf].typ.Kind != types.Boolean {
+			return i, d.mismatch(node, w)
+		}
+		d.leaves[node.leaf].vec.B[d.row] = w == "true"
+		d.set(node.leaf)
+		d.noteValue(i, to, segWord, node.leaf)
+		return to, true
+	}
+	return i, d.bad(errCut)
+}
+
+func (d *jsonDecoder) mismatch(n *jsonNode, found string) bool {
+	want := "an object"
+	name := n.key
+	if n.leaf >= 0 {
+		name = d.leaves[n.leaf].name
+		want = d.leaves[n.leaf].typ.String()
+	}
+	return d.bad("%s: expected %s, found %s", name, want, found)
+}
+
+// reset makes a value, and all below it, unset.
+func (d *jsonDecoder) reset(n *jsonNode) {
+	if n.leaf >= 0 {
+		d.seen[n.leaf] = 0
+	}
+	if n.row >= 0 {
+		d.rowSet[n.row] = 0
+	}
+	for _, k := range n.kids {
+		d.reset(k)
+	}
+}
+
+func (d *jsonDecoder) array(i, depth, n int) (int, bool) {
+	if depth > maxDepth {
+		return i, d.bad("the JSON object is nested too deep")
+	}
+	keep := d.learning
+	d.learning = false
+	defer func() { d.learning = keep }()
+	i = d.space(i + 1)
+	if i < d.end && d.buf[i] == ']' {
+		return i + 1, true
+	}
+	for {
+		var ok bool
+		if i, ok = d.value(i, nil, depth, n); !ok {
+			return i, false
+		}
+		i = d.space(i)
+		if i < d.end && d.buf[i] == ',' {
+			i = d.space(i + 1)
+			continue
+		}
+		if i < d.end && d.buf[i] == ']' {
+			return i + 1, true
+		}
+		return i, d.bad(errCut)
+	}
+}
+
+// number finds the end of a number; whole says that it has neither point nor exponent.
+func (d *jsonDecoder) number(i int) (end int, whole, ok bool) {
+	b := d.buf[:d.end]
+	digits := func() bool {
+		from := i
+		for i < len(b) && b[i]-'0' <= 9 {
+			i++
+		}
+		return i > from
+	}
+	if b[i] == '-' {
+		i++
+	}
+	if i < len(b) && b[i] == '0' {
+		i++
+	} else if !digits() {
+		return i, false, false
+	}
+	whole = true
+	if i < len(b) && b[i] == '.' {
+		i++
+		whole = false
+		if !digits() {
+			return i, false, false
+		}
+	}
+	if i < len(b) && b[i]|0x20 == 'e' {
+		i++
+		whole = false
+		if i < len(b) && (b[i] == '+' || b[i] == '-') {
+			i++
+		}
+		if !digits() {
+			return i, false, false
+		}
+	}
+	return i, whole, true
+}
+
+// set notes that the leaf has a value in this row.
+func (d *jsonDecoder) set(k int) {
+	d.seen[k] = uint32(d.row + 1)
+	if v := d.leaves[k].vec; v.Nulls != nil {
+		v.Nulls[d.row] = false
+	}
+}
+
+func (d *jsonDecoder) setText(k, from, to int, escaped, high bool) bool {
+	l := &d.leaves[k]
+	s := d.buf[from:to]
+	if l.typ.Kind != types.Varchar {
+		if escaped {
+			s, _ = unescape(nil, s)
+		}
+		var x int64
+		ok := false
+		switch l.typ.Kind {
+		case types.Timestamp:
+			x, ok = d.times.Parse(s)
+		case types.Date:
+			x, ok = types.ParseDate(s)
+		default:
+			return d.bad("%s: expected %s, found text", l.name, l.typ)
+		}
+		if !ok {
+			return d.bad("%s: %q is no %s", l.name, clip(s), l.typ)
+		}
+		l.vec.I[d.row] = x
+		d.set(k)
+		return true
+	}
+	if escaped {
+		off := len(d.buf)
+		var ok bool
+		if !d.moved { // what lies behind the messages is not ours to write
+			d.spare = append(d.spare[:0], d.buf...)
+			d.buf, d.moved = d.spare, true
+		}
+		d.buf, ok = unescape(d.buf, s)
+		d.spare = d.buf
+		if !ok {
+			return d.bad("%s: the text is no valid UTF-8", l.name)
+		}
+		l.vec.S[d.row] = column.Str{Off: uint32(off), Len: uint32(len(d.buf) - off)}
+		d.set(k)
+		return true
+	}
+	if high && !utf8.Valid(s) {
+		return d.bad("%s: the text is no valid UTF-8", l.name)
+	}
+	l.vec.S[d.row] = column.Str{Off: uint32(from), Len: uint32(len(s))}
+	d.set(k)
+	return true
+}
+
+func clip(s []byte) string {
+	if len(s) > 40 {
+		return string(s[:40]) + "…"
+	}
+	return string(s)
+}
+
+func (d *jsonDecoder) setNumber(k int, s []byte, whole bool) bool {
+	l := &d.leaves[k]
+	switch l.typ.Kind {
+	case types.Double:
+		x, err := strconv.ParseFloat(string(s), 64)
+		if err != nil {
+			return d.bad("%s: %s does not fit DOUBLE", l.name, clip(s))
+		}
+		l.vec.F[d.row] = x
+	case types.Int, types.BigInt:
+		x, ok := wholeNumber(s, whole)
+		if !ok || l.typ.Kind == types.Int && (x < math.MinInt32 || x > math.MaxInt32) {
+			return d.bad("%s: %s is no %s", l.name, clip(s), l.typ)
+		}
+		l.vec.I[d.row] = x
+	default:
+		return d.bad("%s: expected %s, found a number", l.name, l.typ)
+	}
+	d.set(k)
+	return true
+}
+
+// wholeNumber reads a number that is whole in value: 5, 5.0, 5e3.
+func wholeNumber(s []byte, whole bool) (int64, bool) {
+	if whole {
+		x, err := strconv.ParseInt(string(s), 10, 64)
+		return x, err == nil
+	}
+	x, err := strconv.ParseFloat(string(s), 64)
+	if err != nil || x != math.Trunc(x) || math.Abs(x) >= 1<<63 {
+		return 0, false
+	}
+	return int64(x), true
+}

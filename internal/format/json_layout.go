@@ -1,0 +1,339 @@
+package format
+
+import (
+	"encoding/binary"
+	"math"
+	"math/bits"
+	"unicode/utf8"
+
+	"fiume/internal/core/column"
+	"fiume/internal/core/types"
+)
+
+// layouts is what the decoder has learnt about how messages are written.
+type layouts struct {
+	known    []*layout // most recently used first
+	learning bool      // the general scan notes where values stand
+	noLayout bool      // the message at hand cannot be learnt from
+	segs     []segment // noted so far
+	last     int       // end of the value noted last
+	hits     int
+	misses   int
+	pause    int // messages to read before learning again
+}
+
+const keptLayouts = 4
+
+// segKind says how a value is read.
+type segKind uint8
+
+const (
+	segText   segKind = iota // the text before it ends with the quote
+	segNumber                //
+	segWord                  // true or false
+	segAny                   // an array nobody uses
+)
+
+// segment is the text before a value, and the value.
+type segment struct {
+	from, to int // the text, while learning
+	words    []litWord
+	size     int
+	kind     segKind
+	leaf     int // -1: skipped
+	typ      types.Kind
+}
+
+// litWord compares up to eight bytes at once.
+type litWord struct{ value, mask uint64 }
+
+type layout struct {
+	segs   []segment
+	absent []int // leaves that have no value in this layout
+	nulls  []int // ROWs that are not there
+}
+
+// begin prepares to learn from a message read by the general scan.
+func (d *jsonDecoder) begin() {
+	d.noLayout = false
+	d.segs = d.segs[:0]
+	d.last = -1
+	if d.pause > 0 {
+		d.pause--
+		d.learning = false
+		return
+	}
+	d.learning = true
+}
+
+// noteValue notes a value in [from, to).
+func (d *jsonDecoder) noteValue(from, to int, kind segKind, leaf int) {
+	if !d.learning {
+		return
+	}
+	d.segs = append(d.segs, segment{from: d.last, to: from, kind: kind, leaf: leaf})
+	d.last = to
+}
+
+// learn makes a layout of the message that began at from.
+func (d *jsonDecoder) learn(from int) {
+	if !d.learning {
+		return
+	}
+	d.misses++
+	if d.misses >= 64 {
+		if d.hits < 4*d.misses { // not worth it: the messages have no fixed form
+			d.pause = 4096
+		}
+		d.hits, d.misses = 0, 0
+	}
+	if d.noLayout || len(d.segs) == 0 || len(d.segs) > 200 {
+		return
+	}
+	l := &layout{}
+	given := map[int]bool{}
+	d.segs[0].from = from
+	for i, s := range d.segs {
+		if given[s.leaf] {
+			return // a repeated key
+		}
+		if s.leaf >= 0 {
+			given[s.leaf] = true
+			s.typ = d.leaves[s.leaf].typ.Kind
+		}
+		s.size = s.to - s.from
+		s.words = litWords(d.buf[s.from:s.to])
+		d.segs[i] = s
+	}
+	l.segs = append(l.segs, d.segs...)
+	l.segs = append(l.segs, segment{size: d.end - d.last, words: litWords(d.buf[d.last:d.end]), kind: segAny, leaf: -1})
+	for k := range d.leaves {
+		if d.leaves[k].vec != nil && !given[k] {
+			l.absent = append(l.absent, k)
+		}
+	}
+	for k := range d.rows {
+		if d.rowSet[k] != uint32(d.row+1) {
+			l.nulls = append(l.nulls, k)
+		}
+	}
+	if len(d.known) < keptLayouts {
+		d.known = append(d.known, nil)
+	}
+	copy(d.known[1:], d.known)
+	d.known[0] = l
+}
+
+func litWords(s []byte) (out []litWord) {
+	for len(s) > 0 {
+		var b [8]byte
+		n := copy(b[:], s)
+		out = append(out, litWord{binary.LittleEndian.Uint64(b[:]), ^uint64(0) >> (64 - 8*n)})
+		s = s[n:]
+	}
+	return out
+}
+
+// fast reads one message, data[from:to], by the layouts known. False says nothing about the message
+// but that the general scan must read it.
+func (d *jsonDecoder) fast(data []byte, from, to, n int) bool {
+	for k, l := range d.known {
+		if d.byLayout(l, data, from, to, n) {
+			d.hits++
+			if k > 0 {
+				copy(d.known[1:k+1], d.known[:k])
+				d.known[0] = l
+			}
+			return true
+		}
+	}
+	return false
+}
+
+const (
+	ones  = 0x0101010101010101
+	highs = 0x8080808080808080
+)
+
+// special marks the bytes of w that are a quote, a backslash, a control character or not ASCII. The
+// lowest mark is exact; higher ones may be false (zero-byte test: Warren, Hacker's Delight, 6-1).
+func special(w uint64) uint64 {
+	q := w ^ 0x22*ones
+	b := w ^ 0x5c*ones
+	return ((q-ones)&^q | (b-ones)&^b | (w - 0x20*ones) | w) & highs
+}
+
+func (d *jsonDecoder) byLayout(l *layout, data []byte, i, to, n int) bool {
+	row := d.row
+	limit := len(data) - 8
+	for s := range l.segs {
+		seg := &l.segs[s]
+		for _, w := range seg.words {
+			if i > limit || (binary.LittleEndian.Uint64(data[i:])^w.value)&w.mask != 0 {
+				return false
+			}
+			i += 8
+		}
+		i += seg.size - 8*len(seg.words)
+		from := i
+		switch seg.kind {
+		case segText:
+			for {
+				if i > limit {
+					return false
+				}
+				if m := special(binary.LittleEndian.Uint64(data[i:])); m != 0 {
+					i += bits.TrailingZeros64(m) >> 3
+					break
+				}
+				i += 8
+			}
+			if data[i] != '"' {
+				if data[i] < 0x80 { // an escape, or not valid
+					return false
+				}
+				for ; data[i] != '"'; i++ {
+					if data[i] < 0x20 || data[i] == '\\' || i > limit {
+						return false
+					}
+				}
+				if seg.leaf >= 0 && !utf8.Valid(data[from:i]) {
+					return false
+				}
+			}
+			i++
+			if seg.leaf < 0 {
+				continue
+			}
+			vec := d.leaves[seg.leaf].vec
+			switch seg.typ {
+			case types.Varchar:
+				vec.S[row] = column.Str{Off: uint32(from), Len: uint32(i - 1 - from)}
+			case types.Timestamp:
+				x, ok := d.times.Parse(data[from : i-1])
+				if !ok {
+					return false
+				}
+				vec.I[row] = x
+			default:
+				x, ok := types.ParseDate(data[from : i-1])
+				if !ok {
+					return false
+				}
+				vec.I[row] = x
+			}
+			if vec.Nulls != nil {
+				vec.Nulls[row] = false
+			}
+		case segNumber:
+			neg := data[i] == '-'
+			if neg {
+				i++
+			}
+			start := i
+			var mant uint64
+			for i < limit && data[i]-'0' <= 9 {
+				mant = mant*10 + uint64(data[i]-'0')
+				i++
+			}
+			digits := i - start
+			if digits == 0 || digits > 1 && data[start] == '0' {
+				return false
+			}
+			frac := 0
+			if data[i] == '.' {
+				i++
+				dot := i
+				for i < limit && data[i]-'0' <= 9 {
+					mant = mant*10 + uint64(data[i]-'0')
+					i++
+				}
+				if frac = i - dot; frac == 0 {
+					return false
+				}
+			}
+			if data[i]|0x20 == 'e' || digits+frac > 18 {
+				return false
+			}
+			if seg.leaf < 0 {
+				continue
+			}
+			vec := d.leaves[seg.leaf].vec
+			if seg.typ == types.Double {
+				// A mantissa below 2^53 and a power of ten up to 22 are exact, so their quotient is
+				// rounded once, as it must be (Clinger, How to Read Floating Point Numbers Accurately, 1990).
+				if mant >= 1<<53 {
+					return false
+				}
+				x := float64(mant)
+				if frac > 0 {
+					x /= exact10[frac]
+				}
+				if neg {
+					x = -x
+				}
+				vec.F[row] = x
+			} else {
+				if frac > 0 {
+					return false
+				}
+				x := int64(mant)
+				if neg {
+					x = -x
+				}
+				if seg.typ == types.Int && (x < math.MinInt32 || x > math.MaxInt32) {
+					return false
+				}
+				vec.I[row] = x
+			}
+			if vec.Nulls != nil {
+				vec.Nulls[row] = false
+			}
+		case segWord:
+			w := binary.LittleEndian.Uint64(data[i:])
+			var v bool
+			switch {
+			case uint32(w) == 't'|'r'<<8|'u'<<16|'e'<<24:
+				v = true
+				i += 4
+			case w&(1<<40-1) == 'f'|'a'<<8|'l'<<16|'s'<<24|'e'<<32:
+				i += 5
+			case uint32(w) == 'n'|'u'<<8|'l'<<16|'l'<<24 && seg.leaf < 0:
+				i += 4
+			default:
+				return false
+			}
+			if seg.leaf >= 0 {
+				vec := d.leaves[seg.leaf].vec
+				vec.B[row] = v
+				if vec.Nulls != nil {
+					vec.Nulls[row] = false
+				}
+			}
+		case segAny:
+			if s == len(l.segs)-1 {
+				break
+			}
+			if data[i] != '[' {
+				return false
+			}
+			end, ok := d.array(i, 1, n)
+			if !ok {
+				return false
+			}
+			i = end
+		}
+	}
+	if i != to {
+		return false
+	}
+	for _, k := range l.absent {
+		d.leaves[k].vec.Set(row, n, types.Value{})
+	}
+	for _, k := range l.nulls {
+		d.rows[k].vec.SetNull(row, n)
+	}
+	return true
+}
+
+var exact10 = [...]float64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15, 1e16, 1e17, 1e18, 1e19, 1e20, 1e21, 1e22}

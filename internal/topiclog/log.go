@@ -1,0 +1,238 @@
+package topiclog
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"github.com/cespare/xxhash/v2"
+)
+
+// Settings are a topic's own, kept in its directory as topic.json.
+type Settings struct {
+	Partitions  int   `json:"partitions"`
+	RetainFor   int64 `json:"retain_for_us,omitempty"` // microseconds; 0: for ever
+	RetainBytes int64 `json:"retain_bytes,omitempty"`  // a partition; 0: no limit
+}
+
+// Topic is a named set of partitions.
+type Topic struct {
+	Name     string
+	Settings Settings
+	parts    []*Partition
+	round    atomic.Uint64
+}
+
+// Partitions gives the partitions in order.
+func (t *Topic) Partitions() []*Partition { return t.parts }
+
+// PartitionOf chooses the partition of a key; records without a key go round.
+func (t *Topic) PartitionOf(key []byte) int {
+	if key == nil {
+		return int(t.round.Add(1) % uint64(len(t.parts)))
+	}
+	return int(xxhash.Sum64(key) % uint64(len(t.parts)))
+}
+
+// Append writes records to the partitions of their keys and waits until they are on the disk.
+func (t *Topic) Append(recs []Record) error {
+	by := make([][]Record, len(t.parts))
+	for _, r := range recs {
+		p := t.PartitionOf(r.Key)
+		by[p] = append(by[p], r)
+	}
+	errs := make([]error, len(by))
+	var wg sync.WaitGroup
+	for p, rs := range by {
+		if len(rs) > 0 {
+			wg.Go(func() { _, errs[p] = t.parts[p].Append(rs) })
+		}
+	}
+	wg.Wait()
+	return errors.Join(errs...)
+}
+
+// Log is a directory of topics. One process at a time has it open.
+type Log struct {
+	dir    string
+	lock   *os.File
+	mu     sync.Mutex
+	topics map[string]*Topic
+	stop   chan struct{}
+	done   chan struct{}
+}
+
+// segmentBytes is the size at which a new segment begins.
+const segmentBytes = 64 << 20
+
+var (
+	// ErrExists says that a topic of the name is there.
+	ErrExists = errors.New("there is already a topic of this name")
+	// ErrName says that a name cannot be a topic's.
+	ErrName = errors.New("a topic's name has 1 to 200 letters, digits, dots, dashes and underscores")
+	name    = regexp.MustCompile(`^[A-Za-z0-9_-][A-Za-z0-9._-]{0,199}$`)
+)
+
+// Open opens a log and recovers its partitions.
+func Open(dir string) (*Log, error) {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, err
+	}
+	lock, err := os.OpenFile(filepath.Join(dir, ".lock"), os.O_CREATE|os.O_RDWR, 0o644)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		return nil, errors.Join(fmt.Errorf("the topics in %s are in use by another process", dir), lock.Close())
+	}
+	l := &Log{dir: dir, lock: lock, topics: map[string]*Topic{}, stop: make(chan struct{}), done: make(chan struct{})}
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range entries {
+		b, err := os.ReadFile(filepath.Join(dir, e.Name(), "topic.json"))
+		if err != nil {
+			continue // no topic, or one whose creation did not end
+		}
+		t := &Topic{Name: e.Name()}
+		if err := json.Unmarshal(b, &t.Settings); err != nil {
+			return nil, fmt.Errorf("%s/topic.json: %w", e.Name(), err)
+		}
+		if err := l.load(t); err != nil {
+			return nil, fmt.Errorf("topic %s: %w", t.Name, err)
+		}
+	}
+	go l.retain()
+	return l, nil
+}
+
+func (l *Log) load(t *Topic) error {
+	for i := range t.Settings.Partitions {
+		p, err := openPartition(filepath.Join(l.dir, t.Name, fmt.Sprint(i)), segmentBytes)
+		if err != nil {
+			return err
+		}
+		t.parts = append(t.parts, p)
+	}
+	l.topics[t.Name] = t
+	return nil
+}
+
+// retain removes old segments once a minute.
+func (l *Log) retain() {
+	defer close(l.done)
+	tick := time.NewTicker(time.Minute)
+	defer tick.Stop()
+	for {
+		select {
+		case <-l.stop:
+			return
+		case <-tick.C:
+			for _, t := range l.Topics() {
+				oldest := int64(0)
+				if t.Settings.RetainFor > 0 {
+					oldest = time.Now().UnixMicro() - t.Settings.RetainFor
+				}
+				for _, p := range t.parts {
+					_ = p.retain(oldest, t.Settings.RetainBytes) // tried again in a minute
+				}
+			}
+		}
+	}
+}
+
+// Create makes a topic.
+func (l *Log) Create(topic string, s Settings) (*Topic, error) {
+	if !name.MatchString(topic) {
+		return nil, ErrName
+	}
+	if s.Partitions < 1 || s.Partitions > 1000 {
+		return nil, errors.New("a topic has 1 to 1000 partitions")
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.topics[topic] != nil {
+		return nil, ErrExists
+	}
+	dir := filepath.Join(l.dir, topic)
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, err
+	}
+	t := &Topic{Name: topic, Settings: s}
+	if err := l.load(t); err != nil {
+		delete(l.topics, topic)
+		return nil, err
+	}
+	b, _ := json.Marshal(s)
+	tmp := filepath.Join(dir, "topic.json.new") // the file under its name makes the topic
+	if err := os.WriteFile(tmp, b, 0o644); err != nil {
+		return nil, err
+	}
+	return t, errors.Join(os.Rename(tmp, filepath.Join(dir, "topic.json")), syncDir(dir), syncDir(l.dir))
+}
+
+// Topic finds a topic, or gives nil.
+func (l *Log) Topic(topic string) *Topic {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.topics[topic]
+}
+
+// Topics gives all topics in the order of their names.
+func (l *Log) Topics() []*Topic {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	out := make([]*Topic, 0, len(l.topics))
+	for _, t := range l.topics {
+		out = append(out, t)
+	}
+	slices.SortFunc(out, func(a, b *Topic) int {
+		if a.Name < b.Name {
+			return -1
+		}
+		return 1
+	})
+	return out
+}
+
+// Drop deletes a topic and its data.
+func (l *Log) Drop(topic string) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	t := l.topics[topic]
+	if t == nil {
+		return fmt.Errorf("there is no topic '%s'", topic)
+	}
+	delete(l.topics, topic)
+	var errs []error
+	for _, p := range t.parts {
+		errs = append(errs, p.close())
+	}
+	// Without its settings the directory is no topic any more, whatever happens to the rest.
+	errs = append(errs, os.Remove(filepath.Join(l.dir, topic, "topic.json")), os.RemoveAll(filepath.Join(l.dir, topic)))
+	return errors.Join(errs...)
+}
+
+// Close closes the log.
+func (l *Log) Close() error {
+	close(l.stop)
+	<-l.done
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	var errs []error
+	for _, t := range l.topics {
+		for _, p := range t.parts {
+			errs = append(errs, p.close())
+		}
+	}
+	return errors.Join(append(errs, l.lock.Close())...)
+}

@@ -1,0 +1,419 @@
+package topiclog
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+)
+
+// segment is one file of a partition. The index holds a mark for about every indexEvery bytes.
+type segment struct {
+	base   int64
+	path   string
+	file   *os.File
+	size   int64
+	next   int64 // offset behind the last record
+	latest int64 // greatest timestamp, milliseconds
+	marks  []mark
+}
+
+// mark says at which byte a batch begins, its first offset, and the greatest timestamp before it.
+type mark struct {
+	offset, at, latest int64
+}
+
+const indexEvery = 4096
+
+// Partition is one ordered part of a topic.
+type Partition struct {
+	dir   string
+	limit int64 // bytes a segment
+
+	mu       sync.Mutex
+	segments []*segment // the last one is written to
+	next     int64      // of the next record to append
+	visible  int64      // records below it are on the disk
+	buf      []byte
+	broken   error
+	readers  map[int]func()
+	readerID int
+
+	syncMu sync.Mutex // one sync at a time
+}
+
+func openPartition(dir string, limit int64) (*Partition, error) {
+	p := &Partition{dir: dir, limit: limit, readers: map[int]func(){}}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, err
+	}
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range entries { // in the order of names, which is that of offsets
+		base, err := strconv.ParseInt(strings.TrimSuffix(e.Name(), ".log"), 10, 64)
+		if err != nil || !strings.HasSuffix(e.Name(), ".log") {
+			continue
+		}
+		p.segments = append(p.segments, &segment{base: base, next: base, path: filepath.Join(dir, e.Name())})
+	}
+	for i, s := range p.segments {
+		if s.file, err = os.OpenFile(s.path, os.O_RDWR, 0o644); err != nil {
+			return nil, errors.Join(err, p.close())
+		}
+		if err := s.load(i == len(p.segments)-1); err != nil {
+			return nil, errors.Join(err, p.close())
+		}
+	}
+	if len(p.segments) == 0 {
+		if err := p.roll(0); err != nil {
+			return nil, err
+		}
+	}
+	p.next = p.active().next
+	p.visible = p.next
+	return p, nil
+}
+
+func (p *Partition) active() *segment { return p.segments[len(p.segments)-1] }
+
+// load reads the heads of a segment's batches. In the last segment every batch is checked, and what a
+// crash left torn at the tail is cut off.
+func (s *segment) load(last bool) error {
+	st, err := s.file.Stat()
+	if err != nil {
+		return err
+	}
+	buf := make([]byte, headSize)
+	for s.size < st.Size() {
+		n, err := s.file.ReadAt(buf[:headSize], s.size)
+		if err != nil && !errors.Is(err, io.EOF) {
+			return err
+		}
+		h, err := readHead(buf[:n])
+		whole := err == nil && s.size+int64(h.size) <= st.Size() && h.base == s.next
+		if whole && last {
+			b := make([]byte, h.size)
+			if _, err := s.file.ReadAt(b, s.size); err != nil {
+				return err
+			}
+			whole = intact(b)
+		}
+		if !whole {
+			if !last {
+				return fmt.Errorf("%s is damaged at byte %d", s.path, s.size)
+			}
+			if err := s.file.Truncate(s.size); err != nil {
+				return err
+			}
+			return s.file.Sync()
+		}
+		s.note(h)
+	}
+	return nil
+}
+
+// note takes a batch appended at the end into account.
+func (s *segment) note(h head) {
+	if n := len(s.marks); n == 0 || s.size-s.marks[n-1].at >= indexEvery {
+		s.marks = append(s.marks, mark{h.base, s.size, s.latest})
+	}
+	s.size += int64(h.size)
+	s.next = h.last + 1
+	s.latest = max(s.latest, h.latest)
+}
+
+// roll begins a new segment.
+func (p *Partition) roll(base int64) error {
+	path := filepath.Join(p.dir, fmt.Sprintf("%020d.log", base))
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return err
+	}
+	p.segments = append(p.segments, &segment{base: base, next: base, path: path, file: f})
+	return syncDir(p.dir)
+}
+
+func syncDir(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	return errors.Join(d.Sync(), d.Close())
+}
+
+// Append writes records and gives the offset of the first, once all are on the disk.
+func (p *Partition) Append(recs []Record) (int64, error) {
+	if len(recs) == 0 {
+		return p.Next(), nil
+	}
+	now := time.Now().UnixMicro()
+	for i := range recs {
+		if recs[i].At == 0 {
+			recs[i].At = now
+		}
+	}
+	p.mu.Lock()
+	if p.broken != nil {
+		p.mu.Unlock()
+		return 0, p.broken
+	}
+	base := p.next
+	p.buf = encodeBatch(p.buf[:0], base, recs)
+	s := p.active()
+	if s.size > 0 && s.size+int64(len(p.buf)) > p.limit {
+		// What is on its way in the old segment is synced before the new one begins.
+		if err := errors.Join(s.file.Sync(), p.roll(base)); err != nil {
+			p.mu.Unlock()
+			return 0, err
+		}
+		p.visible = base
+		s = p.active()
+	}
+	if _, err := s.file.WriteAt(p.buf, s.size); err != nil {
+		// Nothing of it counts: the next append overwrites it, and recovery would cut it off.
+		p.mu.Unlock()
+		return 0, fmt.Errorf("the log cannot be written: %w", err)
+	}
+	h, _ := readHead(p.buf)
+	s.note(h)
+	p.next = s.next
+	p.mu.Unlock()
+	return base, p.syncTo(base + int64(len(recs)))
+}
+
+// syncTo makes the records below an offset durable. Those who come while a sync runs share the next.
+func (p *Partition) syncTo(offset int64) error {
+	p.syncMu.Lock()
+	defer p.syncMu.Unlock()
+	p.mu.Lock()
+	if p.broken != nil || p.visible >= offset {
+		err := p.broken
+		p.mu.Unlock()
+		return err
+	}
+	to, f := p.next, p.active().file
+	p.mu.Unlock()
+	err := f.Sync()
+	p.mu.Lock()
+	if err != nil {
+		// After a failed sync nobody knows what the disk holds; only opening the log again tells.
+		p.broken = fmt.Errorf("the log could not be synced, open it again: %w", err)
+		p.mu.Unlock()
+		return p.broken
+	}
+	p.visible = max(p.visible, to)
+	var wake []func()
+	for _, f := range p.readers {
+		wake = append(wake, f)
+	}
+	p.mu.Unlock()
+	for _, f := range wake {
+		f()
+	}
+	return nil
+}
+
+// OnData registers a function to call when there is more to read, and gives one that takes it back.
+func (p *Partition) OnData(f func()) (cancel func()) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.readerID++
+	id := p.readerID
+	p.readers[id] = f
+	return func() {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		delete(p.readers, id)
+	}
+}
+
+// First is the offset of the oldest record kept.
+func (p *Partition) First() int64 {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.segments[0].base
+}
+
+// Next is the offset behind the newest record that can be read.
+func (p *Partition) Next() int64 {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.visible
+}
+
+// Bytes is the size on the disk.
+func (p *Partition) Bytes() (n int64) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, s := range p.segments {
+		n += s.size
+	}
+	return n
+}
+
+// OffsetAt gives the offset of the first record that arrived at a time (microseconds) or later; the
+// next offset where there is none.
+func (p *Partition) OffsetAt(t int64) (int64, error) {
+	ms := (t + 999) / 1000
+	p.mu.Lock()
+	var at *segment
+	from := int64(0)
+	for _, s := range p.segments {
+		if s.latest >= ms {
+			at = s
+			for _, m := range s.marks {
+				if m.latest < ms {
+					from = m.offset
+				}
+			}
+			break
+		}
+	}
+	visible := p.visible
+	p.mu.Unlock()
+	if at == nil {
+		return visible, nil
+	}
+	var buf []byte
+	for from = max(from, at.base); from < visible; {
+		b, next, err := p.Read(from, buf, 1<<20)
+		if err != nil {
+			return 0, err
+		}
+		found := int64(-1)
+		if err := Views(b, from, func(v View) {
+			if found < 0 && v.At >= ms*1000 {
+				found = v.Offset
+			}
+		}); err != nil {
+			return 0, err
+		}
+		if found >= 0 {
+			return found, nil
+		}
+		from, buf = next, b
+	}
+	return visible, nil
+}
+
+// ErrGone says that an offset is not kept any more.
+var ErrGone = errors.New("the records have been removed by retention")
+
+// Read gives whole batches that hold the records from an offset on, in about max bytes and at least
+// one batch, and the offset behind them. It gives nothing where there is nothing to read yet. buf is
+// used for the result where it is large enough.
+func (p *Partition) Read(offset int64, buf []byte, limit int) ([]byte, int64, error) {
+	p.mu.Lock()
+	if offset >= p.visible {
+		visible := p.visible
+		p.mu.Unlock()
+		if offset > visible {
+			return nil, 0, fmt.Errorf("offset %d is behind the end, %d", offset, visible)
+		}
+		return buf[:0], offset, nil
+	}
+	if offset < p.segments[0].base {
+		first := p.segments[0].base
+		p.mu.Unlock()
+		return nil, 0, fmt.Errorf("offset %d: %w; the oldest kept is %d", offset, ErrGone, first)
+	}
+	i, exact := slices.BinarySearchFunc(p.segments, offset, func(s *segment, o int64) int { return int(s.base - o) })
+	if !exact {
+		i--
+	}
+	s := p.segments[i]
+	k, exact := slices.BinarySearchFunc(s.marks, offset, func(m mark, o int64) int { return int(m.offset - o) })
+	if !exact {
+		k--
+	}
+	at, size, visible := s.marks[max(k, 0)].at, s.size, p.visible
+	p.mu.Unlock()
+
+	want := int(min(int64(limit+indexEvery), size-at))
+	for {
+		if cap(buf) < want+64 {
+			buf = make([]byte, want+want/4+64)
+		}
+		b := buf[:want]
+		if _, err := s.file.ReadAt(b, at); err != nil && !errors.Is(err, io.EOF) {
+			return nil, 0, err
+		}
+		from, end, next := -1, 0, offset
+		need := 0
+		for end < len(b) {
+			h, err := readHead(b[end:])
+			if err != nil {
+				if len(b)-end >= headSize {
+					return nil, 0, fmt.Errorf("%s at byte %d: %w", s.path, at+int64(end), err)
+				}
+				need = headSize
+				break
+			}
+			if h.last >= visible {
+				break
+			}
+			if end+h.size > len(b) {
+				need = h.size
+				break
+			}
+			if h.last >= offset && from < 0 {
+				from = end
+			}
+			end += h.size
+			next = h.last + 1
+			if from >= 0 && end-from >= limit {
+				break
+			}
+		}
+		if from >= 0 {
+			return b[from:end], next, nil
+		}
+		if need == 0 || at+int64(end+need) > size {
+			return buf[:0], offset, nil
+		}
+		want = end + need
+	}
+}
+
+// retain removes whole segments that are older than an instant (microseconds) or beyond a size.
+func (p *Partition) retain(oldest int64, bytes int64) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	var total int64
+	for _, s := range p.segments {
+		total += s.size
+	}
+	for len(p.segments) > 1 {
+		s := p.segments[0]
+		if !(oldest > 0 && s.latest*1000 < oldest) && !(bytes > 0 && total-s.size >= bytes) {
+			return nil
+		}
+		if err := errors.Join(os.Remove(s.path), s.file.Close()); err != nil {
+			return err
+		}
+		total -= s.size
+		p.segments = p.segments[1:]
+	}
+	return nil
+}
+
+func (p *Partition) close() error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	var errs []error
+	for _, s := range p.segments {
+		if s.file != nil {
+			errs = append(errs, s.file.Close())
+		}
+	}
+	p.broken = os.ErrClosed
+	return errors.Join(errs...)
+}
