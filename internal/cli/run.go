@@ -14,6 +14,7 @@ import (
 	"text/tabwriter"
 
 	"fiume/internal/connect"
+	"fiume/internal/connect/mariadb"
 	"fiume/internal/connect/rows"
 	"fiume/internal/connect/text"
 	"fiume/internal/core/flow"
@@ -139,7 +140,7 @@ const softMemory = 160 << 20
 func (r *localRun) run(ctx context.Context, p *plan.Plan) error {
 	debug.SetGCPercent(400)
 	debug.SetMemoryLimit(softMemory)
-	o := &connect.Opener{Secret: secret}
+	o := &connect.Opener{MariaDB: mariadb.Access{Secret: secret}}
 	if err := o.Check(ctx, p); err != nil {
 		return &failure{exitFailed, err}
 	}

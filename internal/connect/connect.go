@@ -20,11 +20,11 @@ func Places() []plan.Place { return []plan.Place{files.Place, topics.Place, mari
 
 // Opener opens sources and sinks for a run.
 type Opener struct {
-	Topics  *topiclog.Log                     // nil where there are no built-in topics
-	Secret  func(name string) (string, error) // gives a secret's value
-	Rows    flow.Sink                         // takes the rows of an output without a sink
-	Durable bool                              // sinks sync what checkpoints rely on
-	Live    bool                              // a live query: streams begin now unless they say otherwise
+	Topics  *topiclog.Log  // nil where there are no built-in topics
+	MariaDB mariadb.Access // secrets of endpoints, and the private server
+	Rows    flow.Sink      // takes the rows of an output without a sink
+	Durable bool           // sinks sync what checkpoints rely on
+	Live    bool           // a live query: streams begin now unless they say otherwise
 }
 
 // ErrNoTopics says that topics need the service.
@@ -58,7 +58,7 @@ func (o *Opener) OpenSink(out *plan.Op) (flow.Sink, error) {
 		}
 		return topics.OpenSink(o.Topics, out)
 	case "mariadb":
-		return mariadb.OpenSink(out, o.Secret)
+		return mariadb.OpenSink(out, o.MariaDB)
 	}
 	return nil, fmt.Errorf("%s cannot be written", out.Sink.Place)
 }
@@ -85,7 +85,7 @@ func (o *Opener) Check(ctx context.Context, p *plan.Plan) error {
 		var err error
 		switch out.Sink.Place {
 		case "mariadb":
-			err = mariadb.Check(ctx, out, o.Secret)
+			err = mariadb.Check(ctx, out, o.MariaDB)
 		case "topic":
 			if o.Topics != nil && o.Topics.Topic(out.Sink.Address) == nil {
 				err = fmt.Errorf("there is no topic '%s'; create it with CREATE TOPIC", out.Sink.Address)

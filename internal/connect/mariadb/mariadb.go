@@ -29,8 +29,14 @@ var Place = plan.Place{
 	},
 }
 
+// Access is what connecting takes besides the endpoint.
+type Access struct {
+	Secret  func(name string) (string, error)
+	Private string // host:port of the service's own server, which addresses call "private"
+}
+
 // connect opens an endpoint's database: user@host:port/database, with the password of its secret.
-func connect(e *plan.Endpoint, secret func(string) (string, error)) (*sql.DB, string, error) {
+func connect(e *plan.Endpoint, access Access) (*sql.DB, string, error) {
 	user, rest, ok := strings.Cut(e.Address, "@")
 	host, db, ok2 := strings.Cut(rest, "/")
 	if !ok || !ok2 || user == "" || host == "" || db == "" {
@@ -38,6 +44,11 @@ func connect(e *plan.Endpoint, secret func(string) (string, error)) (*sql.DB, st
 	}
 	if strings.Contains(user, ":") {
 		return nil, "", fmt.Errorf("endpoint %s: a password does not belong into the address; write SECRET 'name'", e.Name)
+	}
+	if host == "private" {
+		if host = access.Private; host == "" {
+			return nil, "", fmt.Errorf("endpoint %s: there is no private server here; write host:port", e.Name)
+		}
 	}
 	c := mysql.NewConfig()
 	c.User, c.Addr, c.DBName, c.Net = user, host, db, "tcp"
@@ -47,7 +58,7 @@ func connect(e *plan.Endpoint, secret func(string) (string, error)) (*sql.DB, st
 	c.Timeout, c.ReadTimeout, c.WriteTimeout = 5*time.Second, time.Minute, time.Minute
 	c.Logger = quiet{}
 	if e.Secret != "" {
-		p, err := secret(e.Secret)
+		p, err := access.Secret(e.Secret)
 		if err != nil {
 			return nil, "", fmt.Errorf("endpoint %s: %w", e.Name, err)
 		}
@@ -71,8 +82,8 @@ type tableColumn struct {
 }
 
 // Check looks whether a table takes the rows of an output.
-func Check(ctx context.Context, out *plan.Op, secret func(string) (string, error)) error {
-	db, name, err := connect(out.Sink.Via, secret)
+func Check(ctx context.Context, out *plan.Op, access Access) error {
+	db, name, err := connect(out.Sink.Via, access)
 	if err != nil {
 		return err
 	}
@@ -228,8 +239,8 @@ type Sink struct {
 }
 
 // OpenSink connects and checks the table once more.
-func OpenSink(out *plan.Op, secret func(string) (string, error)) (*Sink, error) {
-	db, schema, err := connect(out.Sink.Via, secret)
+func OpenSink(out *plan.Op, access Access) (*Sink, error) {
+	db, schema, err := connect(out.Sink.Via, access)
 	if err != nil {
 		return nil, err
 	}

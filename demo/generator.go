@@ -1,0 +1,164 @@
+// Package demo is the made-up race day that everything is shown and tested on: the Three Bridges
+// Marathon of Pontelago. A seed gives a day; the same seed gives the same day, byte for byte.
+package demo
+
+import (
+	"bytes"
+	"cmp"
+	_ "embed"
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"slices"
+	"time"
+)
+
+// RaceSQL declares the race's streams and sinks and creates the demo's jobs.
+//
+//go:embed sql/race.sql
+var RaceSQL string
+
+// Tables are the statements that make the race's own tables.
+//
+//go:embed sql/tables.sql
+var Tables string
+
+// Mat is a timing mat across the road.
+type Mat struct {
+	Name     string
+	Km       float64
+	Place    string
+	Lat, Lon float64
+}
+
+// Mats are the course, in order.
+var Mats = []Mat{
+	{"start", 0, "Porta Nuova", 45.6010, 12.8800}, {"km-05", 5, "Mercato", 45.6130, 12.9020},
+	{"bridge-1", 8.2, "Ponte dei Remi", 45.6190, 12.9160}, {"km-10", 10, "Arsenale Vecchio", 45.6240, 12.9230},
+	{"km-15", 15, "Riva Lunga", 45.6390, 12.9410}, {"bridge-2", 18.6, "Ponte Alto", 45.6470, 12.9530},
+	{"km-20", 20, "Isola Verde", 45.6520, 12.9600}, {"half", 21.0975, "Molo Grande", 45.6550, 12.9640},
+	{"km-25", 25, "Faro", 45.6490, 12.9480}, {"km-30", 30, "Saline", 45.6380, 12.9290},
+	{"bridge-3", 33.4, "Ponte Lungo", 45.6300, 12.9150}, {"km-35", 35, "Orti", 45.6260, 12.9080},
+	{"km-40", 40, "Giardini", 45.6110, 12.8900}, {"finish", 42.195, "Piazza del Porto", 45.6020, 12.8810},
+}
+
+const (
+	outageMat  = 5 // bridge-2 loses its link and then sends everything at once
+	outageFor  = 4 * time.Minute
+	fastClock  = 9 // km-30 runs ahead
+	clockAhead = 1500 * time.Millisecond
+)
+
+// Topics are those the day's messages go to, with their number of partitions.
+var Topics = []struct {
+	Name       string
+	Partitions int
+}{{"mat-reads", 4}, {"medical-calls", 1}, {"wave-starts", 1}, {"entrants", 2}}
+
+// Message is one message of the day.
+type Message struct {
+	At    time.Time // when it arrives, on the day's own clock
+	Topic string
+	Key   string // "" for none
+	Value []byte
+}
+
+// Day is how a day is made.
+type Day struct {
+	Seed    uint64
+	Runners int
+	Start   time.Time // of the first wave; zero takes the first edition's
+}
+
+// FirstStart is when the first wave of the demo's first day starts.
+var FirstStart = time.Date(2026, 5, 17, 9, 0, 0, 0, time.UTC)
+
+var (
+	firstNames = []string{"Alba", "Bruno", "Carla", "Dario", "Elsa", "Fosco", "Gilda", "Ivo", "Lina", "Marco", "Nives", "Otto", "Pia", "Rino", "Sara", "Tullio"}
+	lastNames  = []string{"Alberi", "Bassani", "Cordero", "Darsena", "Fontanel", "Gritti", "Laguna", "Marinoni", "Nardin", "Ormea", "Pescador", "Remigi", "Salina", "Vogatori"}
+	clubs      = []string{"Remiera Pontelago", "Corridori del Faro", "Passo Lento", "Ponte Alto Running", "no club"}
+)
+
+// Messages gives the day's messages in the order they arrive. It works them out at once: about 80
+// bytes and 36 reads a runner.
+func (d Day) Messages() []Message {
+	r := rand.New(rand.NewPCG(d.Seed, 0x66696d65))
+	start := d.Start
+	if start.IsZero() {
+		start = FirstStart
+	}
+	const waves = 5
+	var out []Message
+	add := func(at time.Time, topic, key string, format string, args ...any) {
+		out = append(out, Message{at, topic, key, fmt.Appendf(nil, format, args...)})
+	}
+	waveStart := func(w int) time.Time { return start.Add(time.Duration(w) * 6 * time.Minute) }
+	for w := range waves {
+		add(waveStart(w).Add(time.Second), "wave-starts", "", `{"wave":"%c","started_at":"%s"}`, 'A'+w, stamp(waveStart(w)))
+	}
+	// The link of the second bridge breaks while the crowd is on it.
+	broken := start.Add(time.Duration(float64(Mats[outageMat].Km)*5.6*float64(time.Minute)) + 10*time.Minute)
+	seq := 0
+	for n := range d.Runners {
+		chip := fmt.Sprintf("P%05d", n)
+		wave := n * waves / max(d.Runners, 1)
+		entered := start.Add(-time.Duration(30+r.IntN(600)) * time.Second)
+		name := firstNames[r.IntN(len(firstNames))] + " " + lastNames[r.IntN(len(lastNames))]
+		add(entered, "entrants", chip, "%s,%d,%s,%s,%c,%d,%s", chip, n+1, name, clubs[r.IntN(len(clubs))], 'A'+wave, 1946+r.IntN(62), stamp(entered))
+		pace := math.Max(3.05, 5.6+r.NormFloat64()*0.8) // minutes a kilometre
+		last := len(Mats)
+		if r.Float64() < 0.03 {
+			last = 2 + r.IntN(len(Mats)-2)
+		}
+		at := waveStart(wave).Add(time.Duration(r.Float64() * 120 * float64(time.Second)))
+		for m, mat := range Mats[:last] {
+			if m > 0 {
+				slower := 1 + 0.06*mat.Km/42.195*r.Float64()
+				at = at.Add(time.Duration((mat.Km - Mats[m-1].Km) * pace * slower * float64(time.Minute)))
+			}
+			reads := 1 + r.IntN(4)
+			for k := range reads {
+				seen := at.Add(time.Duration(k) * time.Duration(200+r.IntN(400)) * time.Millisecond)
+				arrives := seen.Add(time.Duration(150+r.IntN(900)) * time.Millisecond)
+				if r.Float64() < 0.04 {
+					arrives = arrives.Add(time.Duration(r.IntN(12000)) * time.Millisecond)
+				}
+				if m == outageMat && seen.After(broken) && seen.Before(broken.Add(outageFor)) {
+					arrives = broken.Add(outageFor).Add(time.Duration(r.IntN(1500)) * time.Millisecond)
+				}
+				clock := seen
+				if m == fastClock {
+					clock = seen.Add(clockAhead)
+				}
+				seq++
+				device := m*4 + r.IntN(4)
+				v := fmt.Appendf(nil, `{"chip":"%s","mat":"%s","read_at":"%s","seq":%d,"rssi":%.1f,"device":{"serial":"PL-%04d","battery":%.2f,"firmware":"2.%d"},"position":{"lat":%.4f,"lon":%.4f}}`,
+					chip, mat.Name, stamp(clock), seq, -48-r.Float64()*40, 100+device, 0.15+0.85*float64((device*37)%100)/100, device%4, mat.Lat, mat.Lon)
+				if r.Float64() < 0.001 {
+					v = garble(r, v)
+				}
+				out = append(out, Message{arrives, "mat-reads", chip, v})
+			}
+		}
+		if r.Float64() < 0.004 {
+			called := at.Add(time.Duration(60+r.IntN(600)) * time.Second)
+			add(called.Add(2*time.Second), "medical-calls", "", `{"call_id":"M%05d","chip":"%s","called_at":"%s","severity":%d,"marshal":"%s"}`,
+				n, chip, stamp(called), 1+r.IntN(5), firstNames[r.IntN(len(firstNames))])
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Message) int { return cmp.Compare(a.At.UnixMicro(), b.At.UnixMicro()) })
+	return out
+}
+
+func stamp(t time.Time) string { return t.UTC().Format("2006-01-02T15:04:05.000Z") }
+
+// garble makes a message that is no row.
+func garble(r *rand.Rand, v []byte) []byte {
+	switch r.IntN(4) {
+	case 0:
+		return []byte("~~ link reset ~~")
+	case 1:
+		return bytes.Replace(v, []byte(`"rssi":`), []byte(`"rssi":"weak",`), 1)
+	}
+	return v[:1+r.IntN(len(v)-1)]
+}

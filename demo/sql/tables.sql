@@ -1,0 +1,8 @@
+CREATE TABLE IF NOT EXISTS crowding (
+  mat VARCHAR(40) NOT NULL,
+  opened DATETIME(3) NOT NULL,
+  closed DATETIME(3) NOT NULL,
+  runners BIGINT NOT NULL,
+  best_rssi DOUBLE,
+  PRIMARY KEY (mat, opened)
+)

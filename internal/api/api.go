@@ -1,0 +1,359 @@
+// Package api is the network interface of the service: each operation decodes a request, makes one
+// call of the service and encodes what comes back. Errors become problems (RFC 9457) in one place.
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"fiume/internal/catalog"
+	"fiume/internal/core/sql"
+	"fiume/internal/service"
+	"fiume/internal/topiclog"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humagin"
+	"github.com/gin-gonic/gin"
+)
+
+// Problem is the body of every error.
+type Problem struct {
+	Status      int              `json:"status"`
+	Title       string           `json:"title"`
+	Detail      string           `json:"detail" doc:"what is wrong and the way out"`
+	Diagnostics []sql.Diagnostic `json:"diagnostics,omitempty" doc:"errors in SQL, each with its place"`
+}
+
+func (p *Problem) Error() string  { return p.Detail }
+func (p *Problem) GetStatus() int { return p.Status }
+
+// ContentType implements huma.ContentTypeFilter.
+func (p *Problem) ContentType(string) string { return "application/problem+json" }
+
+// problem turns an error of the service into one of the network.
+func problem(err error) error {
+	if err == nil {
+		return nil
+	}
+	p := &Problem{Status: http.StatusInternalServerError, Detail: err.Error()}
+	var s *sql.Errors
+	switch {
+	case errors.As(err, &s):
+		p.Status, p.Diagnostics = http.StatusUnprocessableEntity, s.List
+	case errors.Is(err, service.ErrNotFound):
+		p.Status = http.StatusNotFound
+	case errors.Is(err, service.ErrConflict):
+		p.Status = http.StatusConflict
+	case errors.Is(err, service.ErrRefused):
+		p.Status = http.StatusBadRequest
+	}
+	p.Title = http.StatusText(p.Status)
+	return p
+}
+
+func init() {
+	huma.NewError = func(status int, msg string, errs ...error) huma.StatusError {
+		for _, e := range errs {
+			if e != nil {
+				msg += "; " + e.Error()
+			}
+		}
+		return &Problem{Status: status, Title: http.StatusText(status), Detail: msg}
+	}
+}
+
+// handler holds what the operations share.
+type handler struct {
+	s   *service.Service
+	ctx context.Context // ends when the service stops, and with it the event streams
+}
+
+// New makes the router of a service. console holds the built web console. ctx ends event streams.
+func New(ctx context.Context, s *service.Service, console fs.FS, log *slog.Logger) http.Handler {
+	gin.SetMode(gin.ReleaseMode)
+	r := gin.New()
+	r.Use(recovery(log), guard)
+	config := huma.DefaultConfig("Fiume", service.Version)
+	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/openapi", "", ""
+	config.CreateHooks = nil
+	config.Info.Description = "The network interface of Fiume, a streaming ETL service. It listens on loopback only."
+	a := humagin.New(r, config)
+	h := &handler{s, ctx}
+	h.routes(a)
+	r.NoRoute(static(console))
+	return r
+}
+
+// Document gives the OpenAPI document.
+func Document() ([]byte, error) {
+	config := huma.DefaultConfig("Fiume", service.Version)
+	config.CreateHooks = nil
+	a := humagin.New(gin.New(), config)
+	(&handler{}).routes(a)
+	return json.MarshalIndent(a.OpenAPI(), "", "  ")
+}
+
+func recovery(log *slog.Logger) gin.HandlerFunc {
+	return gin.CustomRecoveryWithWriter(nil, func(c *gin.Context, err any) {
+		log.Error("a request failed", "path", c.Request.URL.Path, "error", err)
+		c.AbortWithStatusJSON(http.StatusInternalServerError, &Problem{Status: 500, Title: "Internal Server Error", Detail: "the request failed; the service's log says more"})
+	})
+}
+
+// guard refuses requests that a page of another site has a browser make: their Host or Origin is not
+// loopback. There is no authentication yet, so loopback is all that is trusted.
+func guard(c *gin.Context) {
+	local := func(hostport string) bool {
+		host := hostport
+		if h, _, err := net.SplitHostPort(hostport); err == nil {
+			host = h
+		}
+		ip := net.ParseIP(strings.Trim(host, "[]"))
+		return host == "localhost" || ip != nil && ip.IsLoopback()
+	}
+	ok := local(c.Request.Host)
+	if o := c.GetHeader("Origin"); o != "" && ok {
+		u, err := url.Parse(o)
+		ok = err == nil && local(u.Host)
+	}
+	if !ok {
+		c.AbortWithStatusJSON(http.StatusForbidden, &Problem{Status: 403, Title: "Forbidden", Detail: "requests must come from this machine"})
+	}
+}
+
+// static serves the console; paths that are no file are pages of it.
+func static(console fs.FS) gin.HandlerFunc {
+	files := http.FileServerFS(console)
+	return func(c *gin.Context) {
+		path := strings.TrimPrefix(c.Request.URL.Path, "/")
+		if strings.HasPrefix(path, "api/") {
+			c.JSON(http.StatusNotFound, &Problem{Status: 404, Title: "Not Found", Detail: "there is no such call; see /openapi.json"})
+			return
+		}
+		if st, err := fs.Stat(console, path); path == "" || err != nil || st.IsDir() {
+			if _, err := fs.Stat(console, "index.html"); err != nil {
+				c.String(http.StatusNotFound, "The console has not been built into this program: make build\n")
+				return
+			}
+			c.Request.URL.Path = "/"
+			c.Header("Cache-Control", "no-cache")
+		} else if strings.HasPrefix(path, "assets/") {
+			c.Header("Cache-Control", "public, max-age=31536000, immutable")
+		}
+		c.Header("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
+		c.Header("X-Content-Type-Options", "nosniff")
+		files.ServeHTTP(c.Writer, c.Request)
+	}
+}
+
+// body is an answer with a JSON body.
+type body[T any] struct{ Body T }
+
+func answer[T any](v T, err error) (*body[T], error) {
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &body[T]{v}, nil
+}
+
+// ScriptRequest is SQL text with its parameters.
+type ScriptRequest struct {
+	SQL    string            `json:"sql" minLength:"1" doc:"statements, each ended by a semicolon"`
+	File   string            `json:"file,omitempty" doc:"a name for messages"`
+	Params map[string]string `json:"params,omitempty" doc:"values of :name parameters"`
+	DryRun bool              `json:"dry_run,omitempty" doc:"check only, change nothing"`
+}
+
+func (r ScriptRequest) script() service.Script {
+	return service.Script{File: r.File, SQL: r.SQL, Params: r.Params}
+}
+
+// ApplyResponse is what the statements of a script did. Problem is set where one failed after others
+// had been done.
+type ApplyResponse struct {
+	Outcomes []service.Outcome `json:"outcomes"`
+	Problem  *Problem          `json:"problem,omitempty"`
+}
+
+// TopicRequest makes a topic.
+type TopicRequest struct {
+	Name       string `json:"name" minLength:"1"`
+	Partitions int    `json:"partitions,omitempty" minimum:"1" maximum:"1000" default:"4"`
+	RetainFor  int64  `json:"retain_seconds,omitempty" minimum:"0" doc:"how long messages are kept; 0: for ever"`
+}
+
+// MessageRequest is a message to write.
+type MessageRequest struct {
+	Key   *string `json:"key,omitempty"`
+	Value string  `json:"value"`
+}
+
+// Named is a request about a name.
+type Named struct {
+	Name string `path:"name"`
+}
+
+// Acting is who does something. Until there are users it is the machine's.
+type Acting struct {
+	Actor string `header:"Fiume-Actor" default:"local" maxLength:"100" doc:"a name for the activity log"`
+}
+
+// Change is a request that changes what a name stands for.
+type Change struct {
+	Named
+	Acting
+}
+
+func (h *handler) routes(a huma.API) {
+	op := func(id, method, path, summary string, tag string) huma.Operation {
+		return huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, Tags: []string{tag}, MaxBodyBytes: 64 << 20, BodyReadTimeout: time.Minute}
+	}
+	huma.Register(a, op("health", "GET", "/api/health", "How the service is", "service"),
+		func(ctx context.Context, _ *struct{}) (*body[service.Health], error) {
+			return answer(h.s.Health(ctx), nil)
+		})
+	huma.Register(a, op("activity", "GET", "/api/activity", "Who did what, the newest first", "service"),
+		func(ctx context.Context, in *struct {
+			Limit int `query:"limit" default:"100" minimum:"1" maximum:"1000"`
+		}) (*body[[]catalog.Activity], error) {
+			return answer(h.s.Activity(in.Limit))
+		})
+
+	huma.Register(a, op("apply", "POST", "/api/apply", "Check a script and do its statements in order", "sql"),
+		func(ctx context.Context, in *struct {
+			Acting
+			Body ScriptRequest
+		}) (*body[ApplyResponse], error) {
+			out, err := h.s.Apply(ctx, in.Actor, in.Body.script(), in.Body.DryRun)
+			if err != nil && len(out) == 0 {
+				return nil, problem(err)
+			}
+			r := ApplyResponse{Outcomes: out}
+			if err != nil {
+				r.Problem = problem(err).(*Problem)
+			}
+			return answer(r, nil)
+		})
+	query := op("query", "POST", "/api/query", "Run a SELECT and give its rows as they come", "sql")
+	query.Description = "Answers with server-sent events: `columns`, then `rows` (arrays of objects) as they come, then `end` with the ledger, or `problem`."
+	query.Responses = map[string]*huma.Response{"200": {Description: "an event stream", Content: map[string]*huma.MediaType{"text/event-stream": {}}}}
+	huma.Register(a, query, h.query)
+
+	huma.Register(a, op("definitions", "GET", "/api/definitions", "What has been declared", "sql"),
+		func(ctx context.Context, in *struct {
+			Kind string `query:"kind" enum:"endpoint,stream,sink,view,"`
+		}) (*body[[]service.Definition], error) {
+			return answer(h.s.Definitions(in.Kind), nil)
+		})
+	huma.Register(a, op("describe", "GET", "/api/definitions/{name}", "What a name stands for", "sql"),
+		func(ctx context.Context, in *Named) (*body[service.Outcome], error) {
+			return answer(h.s.Describe(in.Name))
+		})
+
+	huma.Register(a, op("jobs", "GET", "/api/jobs", "All jobs", "jobs"),
+		func(ctx context.Context, _ *struct{}) (*body[[]service.JobInfo], error) {
+			return answer(h.s.Jobs(), nil)
+		})
+	huma.Register(a, op("job", "GET", "/api/jobs/{name}", "A job with its ledger, samples and newest rows", "jobs"),
+		func(ctx context.Context, in *Named) (*body[*service.JobDetail], error) {
+			return answer(h.s.Job(in.Name))
+		})
+	for _, c := range []struct {
+		id, path, summary string
+		do                func(actor, name string) error
+	}{
+		{"start-job", "/api/jobs/{name}/start", "Start a stopped job where it was", func(a, n string) error { return h.s.StartJob(a, n) }},
+		{"stop-job", "/api/jobs/{name}/stop", "Stop a job; it keeps its place and state", func(a, n string) error { return h.s.StopJob(a, n) }},
+	} {
+		huma.Register(a, op(c.id, "POST", c.path, c.summary, "jobs"), func(ctx context.Context, in *Change) (*body[*service.JobDetail], error) {
+			if err := c.do(in.Actor, in.Name); err != nil {
+				return nil, problem(err)
+			}
+			return answer(h.s.Job(in.Name))
+		})
+	}
+	huma.Register(a, op("drop-job", "DELETE", "/api/jobs/{name}", "Stop a job and forget it", "jobs"),
+		func(ctx context.Context, in *Change) (*struct{}, error) {
+			return nil, problem(h.s.DropJob(in.Actor, in.Name))
+		})
+	live := op("live-job", "GET", "/api/jobs/{name}/live", "A job, again and again", "jobs")
+	live.Description = "Answers with server-sent events: `job` with what the call for one job gives, every second, until the job is dropped."
+	live.Responses = query.Responses
+	huma.Register(a, live, h.live)
+
+	huma.Register(a, op("topics", "GET", "/api/topics", "All topics", "topics"),
+		func(ctx context.Context, _ *struct{}) (*body[[]service.TopicInfo], error) {
+			return answer(h.s.Topics(), nil)
+		})
+	huma.Register(a, op("create-topic", "POST", "/api/topics", "Create a topic", "topics"),
+		func(ctx context.Context, in *struct {
+			Acting
+			Body TopicRequest
+		}) (*body[service.TopicInfo], error) {
+			set := topiclog.Settings{Partitions: max(in.Body.Partitions, 1), RetainFor: in.Body.RetainFor * 1e6}
+			if in.Body.Partitions == 0 {
+				set.Partitions = 4
+			}
+			if err := h.s.CreateTopic(in.Actor, in.Body.Name, set); err != nil {
+				return nil, problem(err)
+			}
+			return answer(h.s.Topic(in.Body.Name))
+		})
+	huma.Register(a, op("topic", "GET", "/api/topics/{name}", "One topic", "topics"),
+		func(ctx context.Context, in *Named) (*body[service.TopicInfo], error) {
+			return answer(h.s.Topic(in.Name))
+		})
+	huma.Register(a, op("drop-topic", "DELETE", "/api/topics/{name}", "Delete a topic and its data", "topics"),
+		func(ctx context.Context, in *Change) (*struct{}, error) {
+			return nil, problem(h.s.DropTopic(in.Actor, in.Name))
+		})
+	huma.Register(a, op("read-messages", "GET", "/api/topics/{name}/messages", "Read messages", "topics"),
+		func(ctx context.Context, in *struct {
+			Named
+			Partition int       `query:"partition" default:"-1" doc:"-1: all"`
+			From      int64     `query:"from" default:"-1" doc:"an offset of the partition"`
+			Since     time.Time `query:"since" doc:"messages that arrived then or later"`
+			Last      int       `query:"last" minimum:"0" doc:"the last so many of each partition"`
+			Limit     int       `query:"limit" default:"100" minimum:"1" maximum:"100000"`
+		}) (*body[[]service.Message], error) {
+			return answer(h.s.ReadMessages(in.Name, service.Reading{Partition: in.Partition, From: in.From, Since: in.Since, Last: in.Last, Limit: in.Limit}))
+		})
+	huma.Register(a, op("write-messages", "POST", "/api/topics/{name}/messages", "Write messages; answers when they are on the disk", "topics"),
+		func(ctx context.Context, in *struct {
+			Named
+			Body []MessageRequest
+		}) (*body[struct {
+			Written int `json:"written"`
+		}], error) {
+			recs := make([]topiclog.Record, len(in.Body))
+			for i, m := range in.Body {
+				recs[i].Value = []byte(m.Value)
+				if m.Key != nil {
+					recs[i].Key = []byte(*m.Key)
+				}
+			}
+			return answer(struct {
+				Written int `json:"written"`
+			}{len(recs)}, h.s.WriteMessages(in.Name, recs))
+		})
+
+	huma.Register(a, op("secrets", "GET", "/api/secrets", "The names of the secrets", "service"),
+		func(ctx context.Context, _ *struct{}) (*body[[]string], error) { return answer(h.s.Secrets()) })
+	huma.Register(a, op("set-secret", "PUT", "/api/secrets/{name}", "Set a secret; nothing gives it out again", "service"),
+		func(ctx context.Context, in *struct {
+			Change
+			Body struct {
+				Value string `json:"value"`
+			}
+		}) (*struct{}, error) {
+			return nil, problem(h.s.SetSecret(in.Actor, in.Name, in.Body.Value))
+		})
+}

@@ -1,0 +1,172 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"sync"
+	"time"
+
+	"fiume/internal/core/flow"
+	"fiume/internal/service"
+
+	"github.com/danielgtaylor/huma/v2"
+)
+
+// QueryEnd is the last event of a query.
+type QueryEnd struct {
+	Rows    int64              `json:"rows"`
+	Status  flow.Status        `json:"status"`
+	Samples []flow.NamedSample `json:"samples"`
+}
+
+// events writes server-sent events.
+type events struct {
+	mu sync.Mutex
+	w  io.Writer
+}
+
+func begin(ctx huma.Context) *events {
+	ctx.SetHeader("Content-Type", "text/event-stream")
+	ctx.SetHeader("Cache-Control", "no-store")
+	return &events{w: ctx.BodyWriter()}
+}
+
+func (e *events) raw(name string, data []byte) error {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if _, err := fmt.Fprintf(e.w, "event: %s\ndata: %s\n\n", name, data); err != nil {
+		return err
+	}
+	if f, ok := e.w.(http.Flusher); ok {
+		f.Flush()
+	}
+	return nil
+}
+
+func (e *events) send(name string, v any) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	return e.raw(name, b)
+}
+
+// either is a context that ends with the request, with the service, and when it is cancelled.
+func (h *handler) either(ctx context.Context) (context.Context, context.CancelFunc) {
+	out, cancel := context.WithCancel(ctx)
+	stop := context.AfterFunc(h.ctx, cancel)
+	return out, func() { stop(); cancel() }
+}
+
+// rowsInterval is how long rows of a query are gathered before they are sent.
+const rowsInterval = 25 * time.Millisecond
+
+// unsentLimit bounds what waits for a slow reader; a query that is ahead of it waits.
+const unsentLimit = 1 << 20
+
+func (h *handler) query(ctx context.Context, in *struct{ Body ScriptRequest }) (*huma.StreamResponse, error) {
+	q, err := h.s.Query(in.Body.script())
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &huma.StreamResponse{Body: func(hc huma.Context) {
+		ctx, cancel := h.either(hc.Context())
+		defer cancel()
+		ev := begin(hc)
+		if ev.send("columns", q.Columns) != nil {
+			return
+		}
+		var mu sync.Mutex
+		rows := []byte{'['}
+		count := int64(0)
+		flush := func() error {
+			mu.Lock()
+			defer mu.Unlock()
+			if len(rows) == 1 {
+				return nil
+			}
+			err := ev.raw("rows", append(rows, ']'))
+			rows = append(rows[:0], '[')
+			return err
+		}
+		done := make(chan struct{})
+		go func() { // sends what has gathered, and notices that the reader has gone
+			defer close(done)
+			t := time.NewTicker(rowsInterval)
+			defer t.Stop()
+			for beat := 0; ; beat++ {
+				select {
+				case <-ctx.Done():
+					return
+				case <-t.C:
+					if flush() != nil || beat%200 == 199 && ev.raw("beat", []byte("{}")) != nil {
+						cancel()
+						return
+					}
+				}
+			}
+		}()
+		status, samples, err := q.Run(ctx, func(row []byte) error {
+			mu.Lock()
+			if len(rows) > 1 {
+				rows = append(rows, ',')
+			}
+			rows = append(rows, row...)
+			count++
+			full := len(rows) > unsentLimit
+			mu.Unlock()
+			if full {
+				return flush()
+			}
+			return nil
+		})
+		cancel()
+		<-done
+		if err == nil {
+			err = flush()
+		}
+		if err != nil {
+			var p *Problem
+			if errors.As(problem(err), &p) {
+				_ = ev.send("problem", p)
+			}
+			return
+		}
+		_ = ev.send("end", QueryEnd{count, status, samples})
+	}}, nil
+}
+
+// liveInterval is how often the state of a job is sent.
+const liveInterval = time.Second
+
+func (h *handler) live(ctx context.Context, in *Named) (*huma.StreamResponse, error) {
+	if _, err := h.s.Job(in.Name); err != nil {
+		return nil, problem(err)
+	}
+	return &huma.StreamResponse{Body: func(hc huma.Context) {
+		ctx, cancel := h.either(hc.Context())
+		defer cancel()
+		ev := begin(hc)
+		t := time.NewTicker(liveInterval)
+		defer t.Stop()
+		for {
+			d, err := h.s.Job(in.Name)
+			if errors.Is(err, service.ErrNotFound) {
+				_ = ev.send("problem", problem(err))
+				return
+			}
+			if ev.send("job", d) != nil {
+				return
+			}
+			select {
+			case <-ctx.Done():
+				return
+			case <-t.C:
+			}
+		}
+	}}, nil
+}

@@ -1,0 +1,214 @@
+// Package catalog is what the service remembers, in MariaDB: definitions, jobs and their versions,
+// checkpoints' entries, activity and secrets.
+package catalog
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/go-gormigrate/gormigrate/v2"
+	driver "github.com/go-sql-driver/mysql"
+	"gorm.io/driver/mysql"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+	"gorm.io/gorm/logger"
+)
+
+// Definition is a declaration or a view, as it was written.
+type Definition struct {
+	ID        uint   `gorm:"primaryKey"` // in the order of declaration
+	Kind      string `gorm:"size:20;not null"`
+	Name      string `gorm:"size:190;not null;uniqueIndex"`
+	SQL       string `gorm:"type:longtext;not null"`
+	CreatedAt time.Time
+	UpdatedAt time.Time
+}
+
+// Job is a job: what it should be doing, and what it was last seen doing.
+type Job struct {
+	Name      string `gorm:"primaryKey;size:190"`
+	SQL       string `gorm:"type:longtext;not null"`
+	Version   int    `gorm:"not null"`
+	Wanted    string `gorm:"size:20;not null"` // running or stopped
+	State     string `gorm:"size:20;not null"`
+	Reason    string `gorm:"type:text"`
+	Status    string `gorm:"type:longtext"` // the ledger when it last stopped, as JSON
+	CreatedAt time.Time
+	UpdatedAt time.Time
+}
+
+// Checkpoint is the entry of a checkpoint; its state is a file.
+type Checkpoint struct {
+	ID        uint   `gorm:"primaryKey"`
+	Job       string `gorm:"size:190;not null;index"`
+	Version   int    `gorm:"not null"`
+	Number    int64  `gorm:"not null"`
+	Positions string `gorm:"type:longtext;not null"` // positions of the splits and the ledger, as JSON
+	File      string `gorm:"size:500;not null"`      // of the state, relative to the data directory
+	Bytes     int64  `gorm:"not null"`
+	TookMs    int64  `gorm:"not null"`
+	CreatedAt time.Time
+}
+
+// Activity is one thing that somebody did.
+type Activity struct {
+	ID     uint      `gorm:"primaryKey" json:"id"`
+	At     time.Time `gorm:"precision:6;index" json:"at"`
+	Actor  string    `gorm:"size:100;not null" json:"actor"`
+	Action string    `gorm:"size:60;not null" json:"action"`
+	Object string    `gorm:"size:190;not null" json:"object"`
+	Detail string    `gorm:"type:text" json:"detail,omitempty"`
+}
+
+// Secret is a sealed secret.
+type Secret struct {
+	Name      string `gorm:"primaryKey;size:190"`
+	Sealed    []byte `gorm:"type:blob;not null"`
+	UpdatedAt time.Time
+}
+
+// Store is the open catalog.
+type Store struct{ db *gorm.DB }
+
+// Open connects to a database, given as the driver's DSN, and brings its tables up to date.
+func Open(ctx context.Context, dsn string) (*Store, error) {
+	c, err := driver.ParseDSN(dsn)
+	if err != nil {
+		return nil, fmt.Errorf("the DSN cannot be read: %w", err)
+	}
+	c.ParseTime, c.Loc = true, time.UTC
+	c.Collation = "utf8mb4_bin"
+	db, err := gorm.Open(mysql.New(mysql.Config{DSNConfig: c, DefaultStringSize: 190}), &gorm.Config{Logger: logger.Discard, NowFunc: func() time.Time { return time.Now().UTC() }})
+	if err != nil {
+		return nil, fmt.Errorf("the database at %s cannot be opened: %w", c.Addr, err)
+	}
+	s := &Store{db: db.WithContext(ctx)}
+	m := gormigrate.New(db, gormigrate.DefaultOptions, []*gormigrate.Migration{{
+		ID: "0001 first tables",
+		Migrate: func(tx *gorm.DB) error {
+			return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").
+				AutoMigrate(&Definition{}, &Job{}, &Checkpoint{}, &Activity{}, &Secret{})
+		},
+	}})
+	if err := m.Migrate(); err != nil {
+		return nil, errors.Join(fmt.Errorf("the catalog's tables cannot be brought up to date: %w", err), s.Close())
+	}
+	return s, nil
+}
+
+// Close closes the connections.
+func (s *Store) Close() error {
+	db, err := s.db.DB()
+	if err != nil {
+		return err
+	}
+	return db.Close()
+}
+
+// Ping says whether the database answers.
+func (s *Store) Ping(ctx context.Context) error {
+	db, err := s.db.DB()
+	if err != nil {
+		return err
+	}
+	return db.PingContext(ctx)
+}
+
+// Definitions gives all definitions in the order in which they can be bound.
+func (s *Store) Definitions() (out []Definition, err error) {
+	return out, s.db.Order("id").Find(&out).Error
+}
+
+// PutDefinition keeps a definition, in place of one of the same name.
+func (s *Store) PutDefinition(kind, name, sql string) error {
+	d := Definition{Kind: kind, Name: name, SQL: sql}
+	return s.db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "name"}}, DoUpdates: clause.AssignmentColumns([]string{"kind", "sql", "updated_at"})}).Create(&d).Error
+}
+
+// DropDefinition forgets a definition.
+func (s *Store) DropDefinition(name string) error {
+	return s.db.Where("name = ?", name).Delete(&Definition{}).Error
+}
+
+// Jobs gives all jobs in the order of their names.
+func (s *Store) Jobs() (out []Job, err error) { return out, s.db.Order("name").Find(&out).Error }
+
+// CreateJob keeps a new job.
+func (s *Store) CreateJob(j *Job) error { return s.db.Create(j).Error }
+
+// SetJob notes what a job should do, and what it does.
+func (s *Store) SetJob(name string, fields map[string]any) error {
+	return s.db.Model(&Job{}).Where("name = ?", name).Updates(fields).Error
+}
+
+// DropJob forgets a job and its checkpoints' entries.
+func (s *Store) DropJob(name string) error {
+	return s.db.Transaction(func(tx *gorm.DB) error {
+		if err := tx.Where("job = ?", name).Delete(&Checkpoint{}).Error; err != nil {
+			return err
+		}
+		return tx.Where("name = ?", name).Delete(&Job{}).Error
+	})
+}
+
+// AddCheckpoint keeps a checkpoint's entry, removes those that are older than the newest keep, and
+// gives the files of the ones removed.
+func (s *Store) AddCheckpoint(c *Checkpoint, keep int) (removed []string, err error) {
+	err = s.db.Transaction(func(tx *gorm.DB) error {
+		if err := tx.Create(c).Error; err != nil {
+			return err
+		}
+		var all []Checkpoint
+		if err := tx.Select("id", "file").Where("job = ?", c.Job).Order("number DESC").Find(&all).Error; err != nil {
+			return err
+		}
+		for i, old := range all {
+			if i < keep {
+				continue
+			}
+			removed = append(removed, old.File)
+			if err := tx.Delete(&Checkpoint{}, old.ID).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return removed, err
+}
+
+// Checkpoints gives a job's checkpoints, the newest first.
+func (s *Store) Checkpoints(job string) (out []Checkpoint, err error) {
+	return out, s.db.Where("job = ?", job).Order("number DESC").Find(&out).Error
+}
+
+// Note adds to the activity log.
+func (s *Store) Note(actor, action, object, detail string) error {
+	return s.db.Create(&Activity{At: time.Now().UTC(), Actor: actor, Action: action, Object: object, Detail: detail}).Error
+}
+
+// Activity gives the newest entries of the log, the newest first.
+func (s *Store) Activity(limit int) (out []Activity, err error) {
+	return out, s.db.Order("id DESC").Limit(limit).Find(&out).Error
+}
+
+// PutSecret keeps a sealed secret.
+func (s *Store) PutSecret(name string, sealed []byte) error {
+	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&Secret{Name: name, Sealed: sealed}).Error
+}
+
+// SecretNamed finds a sealed secret; nil where there is none.
+func (s *Store) SecretNamed(name string) ([]byte, error) {
+	var out Secret
+	err := s.db.Where("name = ?", name).Take(&out).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return nil, nil
+	}
+	return out.Sealed, err
+}
+
+// Secrets gives the names of the secrets.
+func (s *Store) Secrets() (out []string, err error) {
+	return out, s.db.Model(&Secret{}).Order("name").Pluck("name", &out).Error
+}

@@ -1,0 +1,404 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"fiume/demo"
+	"fiume/internal/api"
+	"fiume/internal/client"
+	"fiume/internal/service"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) demoCommand() *cobra.Command {
+	d := &demoRun{app: a}
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "Play a race day: a service, a generator and the jobs of the timing desk",
+		Long: `Starts a service with the race day of the Three Bridges Marathon: a generator writes
+the mats' raw messages into topics, and two jobs turn them into clean reads (a topic
+and files), crowd counts (a MariaDB table) and crowd warnings (a topic).
+
+It runs until Ctrl-C, or for the time of --for, and then prints what arrived where.
+Running it again goes on where it stopped; --fresh begins anew.`,
+		Example: `  fiume demo
+  fiume demo --for 20s --runners 2000 --speed 120`,
+		Args: arity(0, "no arguments"),
+		RunE: func(c *cobra.Command, args []string) error {
+			if d.runners < 1 || d.speed <= 0 {
+				return fail(exitUsage, "--runners and --speed must be above zero")
+			}
+			return d.run(c.Context())
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&d.dir, "dir", "fiume-data/demo", "data directory")
+	f.StringVar(&d.listen, "listen", defaultListen, "loopback address to listen on; port 0 takes a free one")
+	f.DurationVar(&d.length, "for", 0, "end after this time (default: at Ctrl-C)")
+	f.IntVar(&d.runners, "runners", 20000, "runners of the race")
+	f.Float64Var(&d.speed, "speed", 60, "how many times faster than real the day passes")
+	f.Uint64Var(&d.seed, "seed", 1, "which day")
+	f.BoolVar(&d.fresh, "fresh", false, "delete what an earlier demo left in the data directory first")
+	c.AddCommand(a.demoDataCommand())
+	return c
+}
+
+// demoRun is one run of the demo.
+type demoRun struct {
+	*app
+	dir, listen string
+	length      time.Duration
+	runners     int
+	speed       float64
+	seed        uint64
+	fresh       bool
+
+	server  *server
+	client  *client.Client
+	archive string
+	written int64
+}
+
+func (d *demoRun) run(ctx context.Context) error {
+	if d.fresh {
+		if _, err := os.Stat(filepath.Join(d.dir, "topics")); err == nil { // only what a service left
+			if err := os.RemoveAll(d.dir); err != nil {
+				return err
+			}
+		}
+	}
+	d.server = &server{app: d.app, listen: d.listen, config: service.Config{Dir: d.dir, Log: slog.New(slog.NewTextHandler(d.err, &slog.HandlerOptions{Level: slog.LevelError}))}}
+	began := time.Now()
+	if err := d.server.open(ctx); err != nil {
+		return err
+	}
+	err := d.play(ctx, began)
+	if errors.Is(err, context.Canceled) && ctx.Err() != nil {
+		err = nil // Ctrl-C is how the demo ends
+	}
+	return errors.Join(err, d.server.close())
+}
+
+func (d *demoRun) play(ctx context.Context, began time.Time) error {
+	d.client = client.New("http://" + d.server.addr)
+	if err := d.prepare(ctx); err != nil {
+		return err
+	}
+	fmt.Fprintf(d.out, "The Three Bridges Marathon of Pontelago: %s runners, the day %g times faster than real.\n", number(int64(d.runners)), d.speed)
+	fmt.Fprintf(d.out, "Ready after %.1f s. Watch it at http://%s, or in another terminal:\n", time.Since(began).Seconds(), d.server.addr)
+	fmt.Fprintf(d.out, "  fiume --server http://%s job list\n  fiume --server http://%s query \"SELECT chip, mat, rssi FROM reads LIMIT 10\"\n\n", d.server.addr, d.server.addr)
+	run := ctx
+	if d.length > 0 {
+		var cancel context.CancelFunc
+		run, cancel = context.WithTimeout(ctx, d.length)
+		defer cancel()
+	}
+	err := d.race(run)
+	if run.Err() != nil {
+		err = nil
+	}
+	if err != nil {
+		return err
+	}
+	return d.report(context.WithoutCancel(ctx))
+}
+
+// prepare makes the race's own database and applies the demo's SQL.
+func (d *demoRun) prepare(ctx context.Context) error {
+	const password = "pontelago"
+	dsn, err := d.server.service.Database(ctx, "race", "race", password)
+	if err != nil {
+		return err
+	}
+	db, err := sql.Open("mysql", dsn)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	if _, err := db.ExecContext(ctx, demo.Tables); err != nil {
+		return err
+	}
+	if err := d.client.SetSecret(ctx, "race_db", password); err != nil {
+		return err
+	}
+	have := map[string]bool{}
+	topics, err := d.client.Topics(ctx)
+	if err != nil {
+		return err
+	}
+	for _, t := range topics {
+		have[t.Name] = true
+	}
+	for _, t := range demo.Topics {
+		if !have[t.Name] {
+			if _, err := d.client.CreateTopic(ctx, api.TopicRequest{Name: t.Name, Partitions: t.Partitions}); err != nil {
+				return err
+			}
+		}
+	}
+	d.archive, err = filepath.Abs(filepath.Join(d.dir, "archive"))
+	if err != nil {
+		return err
+	}
+	_, err = d.client.Apply(ctx, api.ScriptRequest{SQL: demo.RaceSQL, File: "race.sql", Params: map[string]string{"archive": d.archive}})
+	return err
+}
+
+// beat is how often the generator writes what has become due.
+const beat = 50 * time.Millisecond
+
+// race writes the messages of day after day as they become due, until the context ends. A day that
+// was begun by an earlier run goes on after the last message in the topic.
+func (d *demoRun) race(ctx context.Context) error {
+	done, err := d.daysWritten(ctx)
+	if err != nil {
+		return err
+	}
+	tick := time.NewTicker(beat)
+	defer tick.Stop()
+	for day := uint64(0); ; day++ {
+		start := demo.FirstStart.AddDate(0, 0, int(day))
+		ms := demo.Day{Seed: d.seed + day, Runners: d.runners, Start: start}.Messages()
+		if done >= int64(len(ms)) {
+			done -= int64(len(ms))
+			continue
+		}
+		ms, done = ms[done:], 0
+		clock := start.Add(-2 * time.Second) // what comes before the start is written at once
+		if ms[0].At.After(clock) {
+			clock = ms[0].At
+		}
+		wall := time.Now()
+		for len(ms) > 0 {
+			now := clock.Add(time.Duration(float64(time.Since(wall)) * d.speed))
+			n := 0
+			for n < len(ms) && !ms[n].At.After(now) {
+				n++
+			}
+			if err := d.write(ctx, ms[:n]); err != nil {
+				return err
+			}
+			ms = ms[n:]
+			d.show(ctx, now)
+			select {
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-tick.C:
+			}
+		}
+	}
+}
+
+func (d *demoRun) daysWritten(ctx context.Context) (n int64, err error) {
+	topics, err := d.client.Topics(ctx)
+	for _, t := range topics {
+		for _, x := range demo.Topics {
+			if t.Name == x.Name {
+				for _, p := range t.Partitions {
+					n += p.Next
+				}
+			}
+		}
+	}
+	return n, err
+}
+
+func (d *demoRun) write(ctx context.Context, ms []demo.Message) error {
+	by := map[string][]api.MessageRequest{}
+	for _, m := range ms {
+		r := api.MessageRequest{Value: string(m.Value)}
+		if m.Key != "" {
+			k := m.Key
+			r.Key = &k
+		}
+		by[m.Topic] = append(by[m.Topic], r)
+	}
+	for _, t := range demo.Topics { // always in the same order
+		for rs := by[t.Name]; len(rs) > 0; {
+			n := min(len(rs), 20000)
+			if err := d.client.Write(ctx, t.Name, rs[:n]); err != nil {
+				return err
+			}
+			rs = rs[n:]
+		}
+	}
+	d.written += int64(len(ms))
+	return nil
+}
+
+var lastShown time.Time
+
+// show prints a line about the race now and then; on a terminal it stays in place.
+func (d *demoRun) show(ctx context.Context, now time.Time) {
+	terminal := isTerminal(d.out)
+	every := 5 * time.Second
+	if terminal {
+		every = 500 * time.Millisecond
+	}
+	if time.Since(lastShown) < every {
+		return
+	}
+	lastShown = time.Now()
+	jobs, err := d.client.Jobs(ctx)
+	if err != nil {
+		return
+	}
+	line := fmt.Sprintf("race time %s  messages %s", now.Format("15:04:05"), number(d.written))
+	for _, j := range jobs {
+		line += fmt.Sprintf("  %s %s: %s in, %s out", j.Name, j.State, number(j.In), number(j.Out))
+	}
+	if terminal {
+		fmt.Fprintf(d.out, "\r\x1b[K%s", line)
+	} else {
+		fmt.Fprintln(d.out, line)
+	}
+}
+
+// report prints what arrived where.
+func (d *demoRun) report(ctx context.Context) error {
+	if isTerminal(d.out) {
+		fmt.Fprintln(d.out)
+	}
+	fmt.Fprintf(d.out, "\nwhat arrived where\n")
+	var rows [][]string
+	topics, err := d.client.Topics(ctx)
+	if err != nil {
+		return err
+	}
+	for _, t := range topics {
+		rows = append(rows, []string{"topic", t.Name, number(t.Messages) + " messages"})
+	}
+	files, lines, err := countLines(d.archive)
+	if err != nil {
+		return err
+	}
+	rows = append(rows, []string{"files", d.archive, fmt.Sprintf("%s rows in %d files", number(lines), files)})
+	dsn, err := d.server.service.Database(ctx, "race", "race", "pontelago")
+	if err != nil {
+		return err
+	}
+	db, err := sql.Open("mysql", dsn)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	var n int64
+	if err := db.QueryRowContext(ctx, "SELECT COUNT(*) FROM crowding").Scan(&n); err != nil {
+		return err
+	}
+	rows = append(rows, []string{"table", "race.crowding", number(n) + " rows"})
+	columns(d.out, []string{"KIND", "WHERE", "WHAT"}, rows)
+	jobs, err := d.client.Jobs(ctx)
+	if err != nil {
+		return err
+	}
+	for _, j := range jobs {
+		det, err := d.client.Job(ctx, j.Name)
+		if err != nil {
+			return err
+		}
+		det.Samples = nil
+		printLedger(d.out, j.Name, det.Status, nil)
+	}
+	return nil
+}
+
+func countLines(dir string) (files int, lines int64, err error) {
+	entries, err := os.ReadDir(dir)
+	if errors.Is(err, os.ErrNotExist) {
+		return 0, 0, nil
+	}
+	for _, e := range entries {
+		if strings.HasSuffix(e.Name(), ".synced") {
+			continue
+		}
+		f, err := os.Open(filepath.Join(dir, e.Name()))
+		if err != nil {
+			return files, lines, err
+		}
+		files++
+		r := bufio.NewReaderSize(f, 1<<20)
+		for {
+			_, err := r.ReadSlice('\n')
+			if err == nil {
+				lines++
+				continue
+			}
+			if errors.Is(err, io.EOF) {
+				break
+			}
+			if !errors.Is(err, bufio.ErrBufferFull) {
+				return files, lines, errors.Join(err, f.Close())
+			}
+		}
+		f.Close()
+	}
+	return files, lines, err
+}
+
+func (a *app) demoDataCommand() *cobra.Command {
+	var dir string
+	var runners int
+	var seed uint64
+	c := &cobra.Command{
+		Use: "data", Short: "Write the messages of a race day to files, or the mats' to standard output", Args: arity(0, "no arguments"),
+		Example: "  fiume demo data --runners 500 --out day\n  fiume demo data --runners 50 | head",
+		RunE: func(c *cobra.Command, args []string) error {
+			ms := demo.Day{Seed: seed, Runners: runners}.Messages()
+			if dir == "" {
+				w := bufio.NewWriter(a.out)
+				for _, m := range ms {
+					if m.Topic == "mat-reads" {
+						w.Write(m.Value)
+						w.WriteByte('\n')
+					}
+				}
+				return w.Flush()
+			}
+			if err := os.MkdirAll(dir, 0o755); err != nil {
+				return err
+			}
+			for _, t := range demo.Topics {
+				ext := ".ndjson"
+				var head string
+				if t.Name == "entrants" {
+					ext, head = ".csv", "chip,bib,name,club,wave,birth_year,updated_at\n"
+				}
+				f, err := os.Create(filepath.Join(dir, t.Name+ext))
+				if err != nil {
+					return err
+				}
+				w := bufio.NewWriter(f)
+				w.WriteString(head)
+				n := 0
+				for _, m := range ms {
+					if m.Topic == t.Name {
+						w.Write(m.Value)
+						w.WriteByte('\n')
+						n++
+					}
+				}
+				if err := errors.Join(w.Flush(), f.Close()); err != nil {
+					return err
+				}
+				fmt.Fprintf(a.err, "%s: %s messages\n", f.Name(), number(int64(n)))
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&dir, "out", "", "directory to write to (default: the mats' messages to standard output)")
+	c.Flags().IntVar(&runners, "runners", 500, "runners of the race")
+	c.Flags().Uint64Var(&seed, "seed", 1, "which day")
+	return c
+}

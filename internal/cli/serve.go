@@ -1,0 +1,127 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"syscall"
+	"time"
+
+	"fiume/console"
+	"fiume/internal/api"
+	"fiume/internal/service"
+
+	"github.com/spf13/cobra"
+)
+
+const defaultListen = "127.0.0.1:7171"
+
+func (a *app) serveCommand() *cobra.Command {
+	var dir, listen, dsn string
+	var verbose bool
+	c := &cobra.Command{
+		Use:   "serve",
+		Short: "Start the service",
+		Long: `Starts the service: topics, jobs, the network interface and the web console.
+
+Its records live in MariaDB. Without --dsn it starts a private server on loopback,
+with a data directory and a password of its own.
+
+It listens on loopback only. Other addresses are refused until there is
+authentication. SIGTERM and Ctrl-C stop everything in order: each job takes a last
+checkpoint and goes on from it at the next start.`,
+		Example: `  fiume serve
+  fiume serve --dir /var/lib/fiume --listen 127.0.0.1:8000
+  fiume serve --dsn 'fiume:password@tcp(127.0.0.1:3306)/fiume'`,
+		Args: arity(0, "no arguments"),
+		RunE: func(c *cobra.Command, args []string) error {
+			level := slog.LevelInfo
+			if verbose {
+				level = slog.LevelDebug
+			}
+			s := &server{app: a, listen: listen, config: service.Config{Dir: dir, DSN: dsn,
+				Log: slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))}}
+			if err := s.open(c.Context()); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "Fiume is ready: http://%s\n", s.addr)
+			<-c.Context().Done()
+			fmt.Fprintln(a.err, "stopping …")
+			return s.close()
+		},
+	}
+	c.Flags().StringVar(&dir, "dir", "fiume-data", "data directory")
+	c.Flags().StringVar(&listen, "listen", defaultListen, "loopback address to listen on; port 0 takes a free one")
+	c.Flags().StringVar(&dsn, "dsn", "", "database for the service's records (default: a private server)")
+	c.Flags().BoolVar(&verbose, "verbose", false, "log more")
+	return c
+}
+
+// server is a running service with its listener.
+type server struct {
+	*app
+	listen string
+	config service.Config
+
+	addr    string
+	service *service.Service
+	http    *http.Server
+	stop    context.CancelFunc
+}
+
+func (s *server) open(ctx context.Context) error {
+	// The address first: a second service on it fails before it touches anything.
+	host, _, err := net.SplitHostPort(s.listen)
+	if err != nil {
+		return fail(exitUsage, "--listen takes host:port, found %q", s.listen)
+	}
+	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return fail(exitUsage, "--listen %s: the service has no authentication yet, so it listens on loopback only; use 127.0.0.1, or a tunnel to it", s.listen)
+	}
+	l, err := net.Listen("tcp", s.listen)
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return fail(exitFailed, "the address %s is already in use; stop what listens there, or choose another with --listen 127.0.0.1:0", s.listen)
+	}
+	if err != nil {
+		return err
+	}
+	svc, err := service.Open(ctx, s.config)
+	if err != nil {
+		return errors.Join(err, l.Close())
+	}
+	s.service, s.addr = svc, l.Addr().String()
+	streams, stop := context.WithCancel(context.Background())
+	s.stop = stop
+	s.http = &http.Server{Handler: api.New(streams, svc, console.Files(), s.config.Log), ReadHeaderTimeout: 10 * time.Second}
+	go func() { _ = s.http.Serve(l) }()
+	svc.Resume()
+	return nil
+}
+
+// close stops in order: no new requests, event streams end, jobs take their last checkpoints, then
+// topics and database.
+func (s *server) close() error {
+	s.stop()
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	err := s.http.Shutdown(ctx)
+	if errors.Is(err, context.DeadlineExceeded) {
+		err = s.http.Close()
+	}
+	return errors.Join(err, s.service.Close())
+}
+
+// serviceAddress is where the client commands find the service.
+func (a *app) serviceAddress() string {
+	switch {
+	case a.server != "":
+		return a.server
+	case os.Getenv("FIUME_SERVER") != "":
+		return os.Getenv("FIUME_SERVER")
+	}
+	return "http://" + defaultListen
+}

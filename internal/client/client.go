@@ -1,0 +1,227 @@
+// Package client is the typed Go client of the service's network interface.
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"fiume/internal/api"
+	"fiume/internal/catalog"
+	"fiume/internal/service"
+)
+
+// Client calls a service. The zero value is not usable; see New.
+type Client struct {
+	base string
+	http *http.Client
+}
+
+// New makes a client of the service at an address such as http://127.0.0.1:7171.
+func New(base string) *Client {
+	return &Client{base: strings.TrimSuffix(base, "/"), http: &http.Client{}}
+}
+
+// ErrNoService says that nothing answers at the address.
+var ErrNoService = errors.New("the service does not answer")
+
+// call makes a request and decodes its answer into out, unless that is nil. An error of the service is
+// an *api.Problem.
+func (c *Client) call(ctx context.Context, method, path string, in, out any) error {
+	resp, err := c.do(ctx, method, path, in)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	if out == nil {
+		return nil
+	}
+	return json.NewDecoder(resp.Body).Decode(out)
+}
+
+func (c *Client) do(ctx context.Context, method, path string, in any) (*http.Response, error) {
+	var body io.Reader
+	if in != nil {
+		b, err := json.Marshal(in)
+		if err != nil {
+			return nil, err
+		}
+		body = bytes.NewReader(b)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
+	if err != nil {
+		return nil, err
+	}
+	req.Header.Set("Content-Type", "application/json")
+	resp, err := c.http.Do(req)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, fmt.Errorf("%w at %s; start it with: fiume serve\n(%s)", ErrNoService, c.base, err)
+	}
+	if resp.StatusCode < 300 {
+		return resp, nil
+	}
+	defer resp.Body.Close()
+	p := &api.Problem{Status: resp.StatusCode}
+	b, _ := io.ReadAll(resp.Body)
+	if json.Unmarshal(b, p) != nil || p.Detail == "" {
+		p.Detail = fmt.Sprintf("%s answered %s", c.base, resp.Status)
+	}
+	return nil, p
+}
+
+// Health asks how the service is.
+func (c *Client) Health(ctx context.Context) (out service.Health, err error) {
+	return out, c.call(ctx, "GET", "/api/health", nil, &out)
+}
+
+// Apply has the statements of a script done in order.
+func (c *Client) Apply(ctx context.Context, in api.ScriptRequest) (out api.ApplyResponse, err error) {
+	return out, c.call(ctx, "POST", "/api/apply", in, &out)
+}
+
+// Jobs gives all jobs.
+func (c *Client) Jobs(ctx context.Context) (out []service.JobInfo, err error) {
+	return out, c.call(ctx, "GET", "/api/jobs", nil, &out)
+}
+
+// Job gives one job.
+func (c *Client) Job(ctx context.Context, name string) (out *service.JobDetail, err error) {
+	return out, c.call(ctx, "GET", "/api/jobs/"+url.PathEscape(name), nil, &out)
+}
+
+// StartJob starts a stopped job.
+func (c *Client) StartJob(ctx context.Context, name string) error {
+	return c.call(ctx, "POST", "/api/jobs/"+url.PathEscape(name)+"/start", nil, nil)
+}
+
+// StopJob stops a job.
+func (c *Client) StopJob(ctx context.Context, name string) error {
+	return c.call(ctx, "POST", "/api/jobs/"+url.PathEscape(name)+"/stop", nil, nil)
+}
+
+// DropJob stops a job and forgets it.
+func (c *Client) DropJob(ctx context.Context, name string) error {
+	return c.call(ctx, "DELETE", "/api/jobs/"+url.PathEscape(name), nil, nil)
+}
+
+// Topics gives all topics.
+func (c *Client) Topics(ctx context.Context) (out []service.TopicInfo, err error) {
+	return out, c.call(ctx, "GET", "/api/topics", nil, &out)
+}
+
+// CreateTopic makes a topic.
+func (c *Client) CreateTopic(ctx context.Context, in api.TopicRequest) (out service.TopicInfo, err error) {
+	return out, c.call(ctx, "POST", "/api/topics", in, &out)
+}
+
+// DropTopic deletes a topic.
+func (c *Client) DropTopic(ctx context.Context, name string) error {
+	return c.call(ctx, "DELETE", "/api/topics/"+url.PathEscape(name), nil, nil)
+}
+
+// Write appends messages to a topic.
+func (c *Client) Write(ctx context.Context, topic string, msgs []api.MessageRequest) error {
+	return c.call(ctx, "POST", "/api/topics/"+url.PathEscape(topic)+"/messages", msgs, nil)
+}
+
+// Read reads messages of a topic. query holds the parameters of the call.
+func (c *Client) Read(ctx context.Context, topic string, query url.Values) (out []service.Message, err error) {
+	return out, c.call(ctx, "GET", "/api/topics/"+url.PathEscape(topic)+"/messages?"+query.Encode(), nil, &out)
+}
+
+// Activity gives the newest entries of the activity log.
+func (c *Client) Activity(ctx context.Context, limit int) (out []catalog.Activity, err error) {
+	return out, c.call(ctx, "GET", fmt.Sprintf("/api/activity?limit=%d", limit), nil, &out)
+}
+
+// SetSecret sets a secret.
+func (c *Client) SetSecret(ctx context.Context, name, value string) error {
+	return c.call(ctx, "PUT", "/api/secrets/"+url.PathEscape(name), map[string]string{"value": value}, nil)
+}
+
+// Secrets gives the names of the secrets.
+func (c *Client) Secrets(ctx context.Context) (out []string, err error) {
+	return out, c.call(ctx, "GET", "/api/secrets", nil, &out)
+}
+
+// Query runs a SELECT. columns is called once, then row for each row as it comes, until the query
+// ends or the context is cancelled.
+func (c *Client) Query(ctx context.Context, in api.ScriptRequest, columns func([]service.Column) error, row func(json.RawMessage) error) (*api.QueryEnd, error) {
+	resp, err := c.do(ctx, "POST", "/api/query", in)
+	if err != nil {
+		return nil, err
+	}
+	defer resp.Body.Close()
+	var end *api.QueryEnd
+	err = eachEvent(resp.Body, func(name string, data []byte) error {
+		switch name {
+		case "columns":
+			var cols []service.Column
+			if err := json.Unmarshal(data, &cols); err != nil {
+				return err
+			}
+			return columns(cols)
+		case "rows":
+			var rows []json.RawMessage
+			if err := json.Unmarshal(data, &rows); err != nil {
+				return err
+			}
+			for _, r := range rows {
+				if err := row(r); err != nil {
+					return err
+				}
+			}
+		case "problem":
+			p := &api.Problem{}
+			if err := json.Unmarshal(data, p); err != nil {
+				return err
+			}
+			return p
+		case "end":
+			end = &api.QueryEnd{}
+			return json.Unmarshal(data, end)
+		}
+		return nil
+	})
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	if err == nil && end == nil {
+		err = errors.New("the service ended the query")
+	}
+	return end, err
+}
+
+// eachEvent reads server-sent events.
+func eachEvent(r io.Reader, each func(name string, data []byte) error) error {
+	br := bufio.NewReaderSize(r, 64<<10)
+	name := ""
+	for {
+		line, err := br.ReadBytes('\n')
+		if err != nil {
+			if errors.Is(err, io.EOF) {
+				return nil
+			}
+			return err
+		}
+		line = bytes.TrimRight(line, "\r\n")
+		switch {
+		case bytes.HasPrefix(line, []byte("event: ")):
+			name = string(line[7:])
+		case bytes.HasPrefix(line, []byte("data: ")):
+			if err := each(name, line[6:]); err != nil {
+				return err
+			}
+		}
+	}
+}

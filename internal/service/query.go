@@ -1,0 +1,82 @@
+package service
+
+import (
+	"context"
+	"errors"
+
+	"fiume/internal/connect/rows"
+	"fiume/internal/connect/text"
+	"fiume/internal/core/flow"
+	"fiume/internal/core/plan"
+	"fiume/internal/core/sql"
+	"fiume/internal/core/types"
+)
+
+// Column is a result column of a query.
+type Column struct {
+	Name string `json:"name"`
+	Type string `json:"type"`
+}
+
+// LiveQuery is a bound query that can be run.
+type LiveQuery struct {
+	Columns []Column
+	s       *Service
+	plan    *plan.Plan
+}
+
+// Query binds a bare SELECT.
+func (s *Service) Query(in Script) (*LiveQuery, error) {
+	script, err := sql.Parse(in.File, in.SQL, in.Params)
+	if err != nil {
+		return nil, err
+	}
+	errs := &sql.Errors{File: in.File, Text: in.SQL}
+	if len(script.Statements) != 1 {
+		errs.Add(sql.WrongPlace, sql.Span{From: 0, To: len(in.SQL)}, "", "expected one SELECT, found %d statements", len(script.Statements))
+		return nil, errs.Err()
+	}
+	q, ok := script.Statements[0].(*sql.Query)
+	if !ok {
+		errs.Add(sql.WrongPlace, script.Statements[0].At(), "send it with fiume apply", "expected a SELECT")
+		return nil, errs.Err()
+	}
+	s.mu.Lock()
+	p := s.cat.Query(q, errs)
+	s.mu.Unlock()
+	if err := errs.Err(); err != nil {
+		return nil, err
+	}
+	out := &LiveQuery{s: s, plan: p}
+	for _, f := range p.Outputs()[0].Fields {
+		out.Columns = append(out.Columns, Column{f.Name, f.Type.String()})
+	}
+	return out, nil
+}
+
+// Fields gives the columns of the result.
+func (q *LiveQuery) Fields() []types.Field { return q.plan.Outputs()[0].Fields }
+
+// Run gives the rows, as JSON objects, until the query ends or the context is cancelled. It gives the
+// ledger of the run.
+func (q *LiveQuery) Run(ctx context.Context, each func(row []byte) error) (flow.Status, []flow.NamedSample, error) {
+	o := q.s.opener()
+	o.Live = true
+	limit := q.plan.Outputs()[0].Limit
+	o.Rows = &rows.Sink{Format: "json", Limit: limit, Each: each}
+	if limit == 0 {
+		return flow.Status{}, nil, nil
+	}
+	if err := o.Check(ctx, q.plan); err != nil {
+		return flow.Status{}, nil, errorf(ErrRefused, "%s", err)
+	}
+	run, err := flow.New(q.plan, o, flow.Options{Describe: text.Describe, Parallelism: 1})
+	if err != nil {
+		return flow.Status{}, nil, err
+	}
+	err = run.Run(ctx)
+	if ctx.Err() != nil && errors.Is(err, context.Cause(ctx)) {
+		err = nil
+	}
+	return run.Status(), run.Samples(), err
+}

@@ -1,0 +1,231 @@
+// Package service is what the service does: it keeps definitions, runs jobs and live queries, takes
+// checkpoints, and looks after topics and secrets. It knows nothing of HTTP or of the terminal.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"fiume/internal/catalog"
+	"fiume/internal/connect"
+	"fiume/internal/connect/mariadb"
+	"fiume/internal/core/plan"
+	"fiume/internal/core/sql"
+	"fiume/internal/topiclog"
+)
+
+// Config is how a service is opened.
+type Config struct {
+	Dir string // data directory
+	DSN string // a database for the catalog; "" starts a private server
+	Log *slog.Logger
+}
+
+// Service is an open service.
+type Service struct {
+	dir     string
+	log     *slog.Logger
+	server  *catalog.Server // nil with a DSN of one's own
+	store   *catalog.Store
+	topics  *topiclog.Log
+	secrets *vault
+	opened  time.Time
+
+	mu   sync.Mutex
+	cat  *plan.Catalog
+	defs []catalog.Definition
+	jobs map[string]*job
+	stop bool
+}
+
+// Kinds of errors that callers tell apart.
+var (
+	ErrNotFound = errors.New("not found")
+	ErrConflict = errors.New("conflict")
+	ErrRefused  = errors.New("refused")
+)
+
+// kindError gives an error a kind without changing its text.
+type kindError struct {
+	kind error
+	text string
+}
+
+func (e *kindError) Error() string        { return e.text }
+func (e *kindError) Is(target error) bool { return target == e.kind }
+
+func errorf(kind error, format string, args ...any) error {
+	return &kindError{kind, fmt.Sprintf(format, args...)}
+}
+
+// Open opens a service: its database, its topics and its definitions. Jobs that should run are
+// started by Resume.
+func Open(ctx context.Context, c Config) (*Service, error) {
+	s := &Service{dir: c.Dir, log: c.Log, jobs: map[string]*job{}, opened: time.Now()}
+	if s.log == nil {
+		s.log = slog.New(slog.DiscardHandler)
+	}
+	if err := os.MkdirAll(c.Dir, 0o700); err != nil {
+		return nil, err
+	}
+	var err error
+	// The topics' lock also keeps a second service out of the directory.
+	if s.topics, err = topiclog.Open(filepath.Join(c.Dir, "topics")); err != nil {
+		return nil, err
+	}
+	dsn := c.DSN
+	if dsn == "" {
+		if s.server, err = catalog.StartServer(ctx, filepath.Join(c.Dir, "mariadb")); err != nil {
+			return nil, errors.Join(err, s.close())
+		}
+		dsn = s.server.DSN("fiume")
+	}
+	if s.store, err = catalog.Open(context.WithoutCancel(ctx), dsn); err != nil {
+		return nil, errors.Join(err, s.close())
+	}
+	if s.secrets, err = openVault(c.Dir, s.store); err != nil {
+		return nil, errors.Join(err, s.close())
+	}
+	if err := s.load(); err != nil {
+		return nil, errors.Join(err, s.close())
+	}
+	return s, nil
+}
+
+// load binds the definitions and the jobs kept in the catalog.
+func (s *Service) load() error {
+	defs, err := s.store.Definitions()
+	if err != nil {
+		return err
+	}
+	s.defs = defs
+	s.cat = plan.NewCatalog(connect.Places())
+	for _, d := range defs {
+		script, err := sql.Parse(d.Name, d.SQL, nil)
+		if err == nil {
+			errs := &sql.Errors{File: d.Name, Text: d.SQL}
+			for _, st := range script.Statements {
+				s.cat.Define(st, errs)
+			}
+			err = errs.Err()
+		}
+		if err != nil {
+			s.log.Error("a definition cannot be read any more", "name", d.Name, "error", err)
+		}
+	}
+	jobs, err := s.store.Jobs()
+	if err != nil {
+		return err
+	}
+	for _, j := range jobs {
+		s.jobs[j.Name] = s.newJob(j)
+	}
+	return nil
+}
+
+// Resume starts the jobs that were running when the service last ended.
+func (s *Service) Resume() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, j := range s.jobs {
+		if j.row.Wanted == wantRunning {
+			j.start()
+		}
+	}
+}
+
+// Close stops all jobs, each after a last checkpoint, then closes topics and database.
+func (s *Service) Close() error {
+	s.mu.Lock()
+	s.stop = true
+	var all []*job
+	for _, j := range s.jobs {
+		all = append(all, j)
+	}
+	s.mu.Unlock()
+	var wg sync.WaitGroup
+	for _, j := range all {
+		wg.Go(func() { j.halt(false) })
+	}
+	wg.Wait()
+	return s.close()
+}
+
+func (s *Service) close() error {
+	var errs []error
+	if s.topics != nil {
+		errs = append(errs, s.topics.Close())
+	}
+	if s.store != nil {
+		errs = append(errs, s.store.Close())
+	}
+	return errors.Join(append(errs, s.server.Stop())...)
+}
+
+// Database gives a DSN of a database on the private server, making it where it is not there. It is
+// for the demo, which plays the race's own database.
+func (s *Service) Database(ctx context.Context, name, user, password string) (string, error) {
+	if s.server == nil {
+		return "", errorf(ErrRefused, "the service has no private server")
+	}
+	return s.server.DSN(name), s.server.MakeDatabase(ctx, name, user, password)
+}
+
+func (s *Service) access() mariadb.Access {
+	a := mariadb.Access{Secret: s.secrets.open}
+	if s.server != nil {
+		a.Private = s.server.Addr
+	}
+	return a
+}
+
+func (s *Service) opener() *connect.Opener {
+	return &connect.Opener{Topics: s.topics, MariaDB: s.access(), Durable: true}
+}
+
+// Health says how the service is.
+type Health struct {
+	OK       bool   `json:"ok" doc:"whether the service can do its work"`
+	Version  string `json:"version"`
+	Database string `json:"database" doc:"ok, or what is wrong with the catalog's database"`
+	Private  bool   `json:"private_database" doc:"whether the service started the database itself"`
+	Jobs     int    `json:"jobs"`
+	Running  int    `json:"running"`
+	Uptime   int64  `json:"uptime_seconds"`
+}
+
+// Version is the version of the program.
+const Version = "0.1.0"
+
+// Health looks at the service.
+func (s *Service) Health(ctx context.Context) Health {
+	h := Health{OK: true, Version: Version, Database: "ok", Private: s.server != nil, Uptime: int64(time.Since(s.opened).Seconds())}
+	if err := s.store.Ping(ctx); err != nil {
+		h.OK, h.Database = false, err.Error()
+	}
+	for _, j := range s.Jobs() {
+		h.Jobs++
+		if j.State == stateRunning {
+			h.Running++
+		}
+	}
+	return h
+}
+
+// Activity gives the newest entries of the activity log.
+func (s *Service) Activity(limit int) ([]catalog.Activity, error) {
+	return s.store.Activity(min(max(limit, 1), 1000))
+}
+
+// note adds to the activity log. A log that cannot be written stops nothing.
+func (s *Service) note(actor, action, object, detail string) {
+	if err := s.store.Note(actor, action, object, detail); err != nil {
+		s.log.Error("the activity log cannot be written", "error", err)
+	}
+}
