@@ -76,25 +76,10 @@ type fileError struct {
 
 // check binds a text and adds its declarations to the catalog.
 func check(cat *plan.Catalog, file, src string, params map[string]string) (int, error) {
-	script, parseErr := sql.Parse(file, src, params)
-	errs := &sql.Errors{File: file, Text: src}
-	var e *sql.Errors
-	if errors.As(parseErr, &e) {
-		errs.List = append(errs.List, e.List...)
-	}
-	for _, st := range script.Statements {
-		switch st := st.(type) {
-		case *sql.CreateJob:
-			cat.Job(st, errs)
-		case *sql.Query:
-			cat.Query(st, errs)
-		case *sql.Explain:
-			if st.Query != nil {
-				cat.Query(st.Query, errs)
-			}
-		default:
-			cat.Define(st, errs)
+	_, script, err := cat.Bind(file, src, params, func(st sql.Statement, errs *sql.Errors) {
+		if e, ok := st.(*sql.Explain); ok && e.Query != nil {
+			cat.Query(e.Query, errs)
 		}
-	}
-	return len(script.Statements), errs.Err()
+	})
+	return len(script.Statements), err
 }

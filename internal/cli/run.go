@@ -82,39 +82,22 @@ type localRun struct {
 }
 
 func (r *localRun) script(ctx context.Context, src string, params map[string]string) error {
-	script, err := sql.Parse(r.file, src, params)
+	cat := plan.NewCatalog(connect.Places())
+	var explained []*plan.Plan
+	plans, _, err := cat.Bind(r.file, src, params, func(st sql.Statement, errs *sql.Errors) {
+		if e, ok := st.(*sql.Explain); ok && e.Query != nil {
+			explained = append(explained, cat.Query(e.Query, errs))
+			return
+		}
+		errs.Add(sql.WrongPlace, st.At(), "send it to the service: fiume apply", "a local run has only declarations, jobs and queries")
+	})
 	if err != nil {
 		return err
 	}
-	cat := plan.NewCatalog(connect.Places())
-	errs := &sql.Errors{File: r.file, Text: src}
-	var plans []*plan.Plan
-	for _, st := range script.Statements {
-		switch st := st.(type) {
-		case *sql.CreateJob:
-			if p := cat.Job(st, errs); p != nil {
-				plans = append(plans, p)
-			}
-		case *sql.Query:
-			if p := cat.Query(st, errs); p != nil {
-				plans = append(plans, p)
-			}
-		case *sql.DeclareEndpoint, *sql.DeclareStream, *sql.DeclareSink, *sql.CreateView:
-			cat.Define(st, errs)
-		case *sql.Explain:
-			if st.Query == nil {
-				errs.Add(sql.NotYet, st.At(), "explain a query", "there are no jobs in a local run")
-			} else if p := cat.Query(st.Query, errs); p != nil {
-				fmt.Fprint(r.out, p.Explain())
-			}
-		default:
-			errs.Add(sql.WrongPlace, st.At(), "send it to the service: fiume apply", "a local run has only declarations, jobs and queries")
-		}
+	for _, p := range explained {
+		fmt.Fprint(r.out, p.Explain())
 	}
-	if err := errs.Err(); err != nil {
-		return err
-	}
-	if len(plans) == 0 && !r.quiet {
+	if len(plans)+len(explained) == 0 && !r.quiet {
 		fmt.Fprintln(r.err, "nothing to run: the file has no CREATE JOB and no SELECT")
 	}
 	for _, p := range plans {

@@ -2,6 +2,7 @@
 package connect
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -25,6 +26,7 @@ type Opener struct {
 	Rows    flow.Sink      // takes the rows of an output without a sink
 	Durable bool           // sinks sync what checkpoints rely on
 	Live    bool           // a live query: streams begin now unless they say otherwise
+	Piece   int            // bytes that a worker decodes at a time; 0: the default
 }
 
 // ErrNoTopics says that topics need the service.
@@ -34,7 +36,7 @@ var ErrNoTopics = errors.New("topics live in the service; use fiume apply or fiu
 func (o *Opener) OpenSource(scan *plan.Op) (flow.Source, error) {
 	switch scan.Stream.Place {
 	case "files":
-		return files.Open(scan)
+		return files.Open(scan, cmp.Or(o.Piece, files.DefaultPiece))
 	case "topic":
 		if o.Topics == nil {
 			return nil, ErrNoTopics

@@ -32,15 +32,16 @@ var Place = plan.Place{
 }
 
 const (
-	chunkSize   = 1 << 20
-	longestLine = 64 << 20
+	// DefaultPiece is the size of the pieces that workers decode, in bytes.
+	DefaultPiece = 1 << 20
+	longestLine  = 64 << 20
 )
 
 // Source is the files of a stream; each is a split.
 type Source struct{ splits []flow.Split }
 
-// Open lists the files of a scan.
-func Open(scan *plan.Op) (*Source, error) {
+// Open lists the files of a scan. They are read in pieces of about so many bytes.
+func Open(scan *plan.Op, piece int) (*Source, error) {
 	s := scan.Stream
 	names, err := list(s.Address)
 	if err != nil {
@@ -52,7 +53,7 @@ func Open(scan *plan.Op) (*Source, error) {
 		if err != nil {
 			return nil, errors.Join(err, src.closeAll())
 		}
-		sp := &split{name: n, file: f, stream: s, used: scan.Used, format: s.Options.Word("format", "json"), line: 1}
+		sp := &split{name: n, file: f, stream: s, used: scan.Used, format: s.Options.Word("format", "json"), piece: piece, line: 1}
 		src.splits = append(src.splits, sp)
 		if st, err := f.Stat(); err == nil {
 			sp.at = st.ModTime().UnixMicro()
@@ -130,6 +131,7 @@ type split struct {
 	stream *plan.Stream
 	used   *plan.Use
 	format string
+	piece  int
 	header []string
 	start  int64 // where the first record begins
 	pos    int64
@@ -156,7 +158,7 @@ func (s *split) Resume(pos int64) error {
 		return fmt.Errorf("the file has %d bytes, but had been read up to %d", st.Size(), pos)
 	}
 	s.pos, s.line = 0, 1
-	buf := make([]byte, chunkSize)
+	buf := make([]byte, DefaultPiece)
 	for s.pos < pos {
 		n, err := s.file.ReadAt(buf[:min(int64(len(buf)), pos-s.pos)], s.pos)
 		if n == 0 {
@@ -191,7 +193,7 @@ func (s *split) readHeader(has bool) error {
 
 // Next implements flow.Split.
 func (s *split) Next(p *flow.Piece) error {
-	size := chunkSize
+	size := s.piece
 	for {
 		if cap(p.Data) < size+flow.Pad {
 			p.Data = make([]byte, size+flow.Pad)

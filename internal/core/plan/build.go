@@ -40,6 +40,7 @@ func (b *builder) steps(steps []sql.Step) {
 	for _, s := range steps {
 		if k := b.cat.KindOf(s.Name.Text); k != "" {
 			b.errs.Add(sql.Duplicate, s.Name.Span, "choose another name", "%q is already a %s", s.Name.Text, k)
+			b.named[s.Name.Text] = nil // so that what reads it is not called wrong, too
 			continue
 		}
 		if _, ok := b.named[s.Name.Text]; ok {

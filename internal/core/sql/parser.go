@@ -26,7 +26,7 @@ type edit struct {
 func Parse(file, text string, params map[string]string) (*Script, error) {
 	errs := &Errors{File: file, Text: text}
 	p := &parser{errs: errs, params: params, script: &Script{Text: text}}
-	p.toks = scan(text, errs)
+	p.toks, p.cut = scan(text, errs)
 	p.script.Statements = p.statements()
 	return p.script, errs.Err()
 }
@@ -52,6 +52,7 @@ type parser struct {
 	errs   *Errors
 	params map[string]string
 	script *Script
+	cut    bool // a quoted text or a comment has no end
 }
 
 // bail is thrown at an error inside a statement; the parser goes on after the next semicolon.
@@ -71,6 +72,9 @@ func (p *parser) next() token {
 }
 
 func (p *parser) fail(at Span, hint, format string, args ...any) {
+	if p.cut && at.From >= len(p.errs.Text) {
+		panic(bail{}) // the text or comment without an end is what is wrong
+	}
 	p.errs.Add(Syntax, at, hint, format, args...)
 	panic(bail{})
 }

@@ -24,9 +24,9 @@ type token struct {
 	Span
 }
 
-// scan cuts the text into tokens, the last of them end. Comments and blanks are left out.
-func scan(text string, errs *Errors) []token {
-	var out []token
+// scan cuts the text into tokens, the last of them end. Comments and blanks are left out. cut says
+// that a quoted text or a comment has no end.
+func scan(text string, errs *Errors) (out []token, cut bool) {
 	for i := 0; i < len(text); {
 		c := text[i]
 		start := i
@@ -43,6 +43,7 @@ func scan(text string, errs *Errors) []token {
 			n := strings.Index(text[i+2:], "*/")
 			if n < 0 {
 				errs.Add(Syntax, Span{i, i + 2}, "close it with */", "this comment has no end")
+				cut = true
 				i = len(text)
 				continue
 			}
@@ -52,6 +53,7 @@ func scan(text string, errs *Errors) []token {
 			s, n, ok := scanQuoted(text[i:], c)
 			if !ok {
 				errs.Add(Syntax, Span{i, i + 1}, "close it with "+string(c), "this text has no end")
+				cut = true
 				i = len(text)
 				continue
 			}
@@ -91,7 +93,7 @@ func scan(text string, errs *Errors) []token {
 		i += n
 		out = append(out, token{op, text[start:i], Span{start, i}})
 	}
-	return append(out, token{kind: end, Span: Span{len(text), len(text)}})
+	return append(out, token{kind: end, Span: Span{len(text), len(text)}}), cut
 }
 
 // scanQuoted reads a quoted text with its quotes; a doubled quote stands for one.

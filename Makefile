@@ -1,0 +1,39 @@
+# make build   the program with its console, as bin/fiume
+# make demo    the race day: service, generator, jobs; open the address it prints
+# make test    all tests
+# make lint    formatting, vet, static checks
+# make bench   the benchmarks
+# make screenshots   the pictures in docs/screenshots, from the demo data
+
+CONSOLE := console/dist/index.html
+CONSOLE_SOURCES := $(shell find console/src -type f) console/index.html console/vite.config.ts console/package-lock.json
+
+.PHONY: build setup demo test lint bench screenshots clean
+
+build: $(CONSOLE)
+	go build -o bin/fiume ./cmd/fiume
+
+$(CONSOLE): $(CONSOLE_SOURCES)
+	rm -rf console/dist/assets console/dist/index.html
+	cd console && npm ci --no-audit --no-fund && npm run build
+
+setup:
+	./scripts/setup.sh
+
+demo: setup build
+	./bin/fiume demo $(DEMO)
+
+test: setup build
+	go test -timeout 20m ./...
+
+lint:
+	./scripts/lint.sh
+
+bench:
+	go test -run '^$$' -bench . -benchmem ./internal/...
+
+screenshots: setup build
+	go test -count=1 -run TestScreenshots ./e2e -screenshots ../docs/screenshots
+
+clean:
+	rm -rf bin console/node_modules console/dist/assets console/dist/index.html

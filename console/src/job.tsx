@@ -1,0 +1,188 @@
+import { Tab, TabGroup, TabList, TabPanel, TabPanels } from "@headlessui/react";
+import { useEffect, useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { api, followJob, Problem, type JobDetail, type Step } from "./api";
+import { ago, Button, bytes, Confirm, count, Empty, Fault, instant, length, Sheet, State, Td, Th } from "./parts";
+import { perSecond, useRates } from "./rate";
+
+export function JobPage() {
+  const { name = "" } = useParams();
+  const go = useNavigate();
+  const [job, setJob] = useState<JobDetail>();
+  const [problem, setProblem] = useState<Problem>();
+  const [busy, setBusy] = useState(false);
+  const [dropping, setDropping] = useState(false);
+  useEffect(() => {
+    setJob(undefined);
+    return followJob(name, (j) => { setJob(j); setProblem(undefined); }, setProblem);
+  }, [name]);
+  const act = (f: () => Promise<unknown>) => {
+    setBusy(true);
+    f().then(() => setProblem(undefined), setProblem).finally(() => setBusy(false));
+  };
+  if (!job) return problem ? <Fault>{problem.message}</Fault> : <p className="text-soft">Loading …</p>;
+  const lag = watermark(job);
+  return (
+    <div className="space-y-4">
+      <div className="flex flex-wrap items-center gap-3">
+        <Link to="/" className="text-soft hover:text-ink">Jobs</Link>
+        <span className="text-line">/</span>
+        <h1 className="text-xl font-semibold">{job.name}</h1>
+        <State state={job.state} />
+        <span className="text-xs text-soft">since {ago(job.since)}</span>
+        <div className="ml-auto flex gap-2">
+          <Button testid="start" disabled={busy || job.state !== "stopped"} onClick={() => act(() => api.startJob(name))}>Start</Button>
+          <Button testid="stop" disabled={busy || ["stopped", "finished", "stopping"].includes(job.state)} onClick={() => act(() => api.stopJob(name))}>Stop</Button>
+          <Button testid="drop" kind="danger" disabled={busy} onClick={() => setDropping(true)}>Drop …</Button>
+        </div>
+      </div>
+      {problem && <Fault>{problem.message}</Fault>}
+      {job.reason && <Fault>{job.reason}</Fault>}
+      <dl className="grid grid-cols-2 gap-3 sm:grid-cols-3 lg:grid-cols-6">
+        <Figure label="Rows in">{count(job.rows_in)}</Figure>
+        <Figure label="Rows out">{count(job.rows_out)}</Figure>
+        <Figure label="Late" tone={job.late ? "text-sand" : ""}>{count(job.late)}</Figure>
+        <Figure label="Rejected" tone={job.rejected ? "text-clay" : ""}>{count(job.rejected)}</Figure>
+        <Figure label="Watermark" small>{instant(lag)}</Figure>
+        <Figure label="Checkpoint" small>{job.checkpoint ? `no. ${job.checkpoint.number}, ${ago(job.checkpoint.at)}, ${bytes(job.checkpoint.bytes)}` : "none yet"}</Figure>
+      </dl>
+      <TabGroup>
+        <TabList className="flex gap-1 border-b border-line">
+          {["Steps", "Newest rows", `Late and rejected (${count(job.late + job.rejected)})`, "Definition"].map((t) => (
+            <Tab key={t} className="-mb-px cursor-pointer border-b-2 border-transparent px-3 py-2 font-medium text-soft data-[selected]:border-river data-[selected]:text-river">{t}</Tab>
+          ))}
+        </TabList>
+        <TabPanels className="pt-4">
+          <TabPanel className="space-y-4"><Ledger steps={job.status.steps} running={job.state === "running"} /><Splits job={job} /></TabPanel>
+          <TabPanel className="space-y-4"><Newest job={job} /></TabPanel>
+          <TabPanel><Samples job={job} /></TabPanel>
+          <TabPanel className="space-y-4">
+            <Sheet title="SQL"><pre className="p-4 font-mono text-xs leading-relaxed">{job.sql}</pre></Sheet>
+            <Sheet title="Plan"><pre className="p-4 font-mono text-xs leading-relaxed">{job.explain}</pre></Sheet>
+          </TabPanel>
+        </TabPanels>
+      </TabGroup>
+      <Confirm open={dropping} title={`Drop the job ${job.name}?`} onClose={() => setDropping(false)}
+        action={{ label: "Drop it", run: () => act(() => api.dropJob(name).then(() => go("/"))) }}>
+        It is stopped, and its place in the streams and its state are forgotten. What it has written stays.
+      </Confirm>
+    </div>
+  );
+}
+
+/** The least watermark of the splits that are being read. */
+function watermark(job: JobDetail): number | undefined {
+  const ws = job.status.splits.filter((s) => !s.idle && !s.ended).map((s) => s.watermark);
+  if (ws.length === 0 || ws.some((w) => w === undefined)) return undefined;
+  return Math.min(...(ws as number[]));
+}
+
+function Figure({ label, children, tone = "", small }: { label: string; children: React.ReactNode; tone?: string; small?: boolean }) {
+  return (
+    <div className="rounded-lg border border-line bg-sheet px-4 py-3">
+      <dt className="text-xs text-soft">{label}</dt>
+      <dd className={`mt-1 tabular-nums ${small ? "text-xs leading-5" : "text-lg font-semibold"} ${tone}`}>{children}</dd>
+    </div>
+  );
+}
+
+const verbs: Record<string, string> = { scan: "reads", filter: "filters", project: "computes", window: "aggregates", route: "routes", output: "writes" };
+
+/** Where every row went: in each line, in = passed + filtered + absorbed + late + rejected + held. */
+function Ledger({ steps, running }: { steps: Step[]; running: boolean }) {
+  const rates = useRates(Object.fromEntries(steps.flatMap((s) => [[`${s.id} in`, s.counts.in], [`${s.id} out`, s.out]])));
+  const num = (n: number, tone = "") => <span className={n === 0 ? "text-soft/50" : tone}>{count(n)}</span>;
+  return (
+    <Sheet title="Steps and ledger" aside="in = passed + filtered + absorbed + late + rejected + held; out = passed + made">
+      {steps.length === 0 ? <Empty>The job has not read anything yet.</Empty> : (
+        <table className="w-full" data-testid="ledger">
+          <thead><tr>
+            <Th>Step</Th><Th>What it does</Th><Th right>In</Th><Th right>Passed</Th><Th right>Filtered</Th><Th right>Absorbed</Th>
+            <Th right>Late</Th><Th right>Rejected</Th><Th right>Held</Th><Th right>Made</Th><Th right>Out</Th><Th right>Rate in → out</Th>
+          </tr></thead>
+          <tbody>
+            {steps.map((s) => (
+              <tr key={s.id}>
+                <Td><span className="font-medium">{s.step}</span> <span className="text-soft">{verbs[s.kind] ?? s.kind}</span></Td>
+                <td className="max-w-72 border-t border-line/70 px-3 py-1.5 text-xs text-soft">
+                  <div className="truncate" title={s.detail}>{s.detail}</div>
+                  {s.kind === "window" && (
+                    <div>{count(s.windows ?? 0)} open windows, {count(s.keys ?? 0)} keys, {bytes(s.bytes ?? 0)}; closed up to {instant(s.watermark)}</div>
+                  )}
+                </td>
+                <Td right>{num(s.counts.in)}</Td><Td right>{num(s.counts.passed)}</Td><Td right>{num(s.counts.filtered)}</Td><Td right>{num(s.counts.absorbed)}</Td>
+                <Td right>{num(s.counts.late, "text-sand")}</Td><Td right>{num(s.counts.rejected, "text-clay")}</Td><Td right>{num(s.counts.held)}</Td>
+                <Td right>{num(s.counts.made)}</Td><Td right>{num(s.out)}</Td>
+                <Td right><span className="text-xs text-soft">{running ? `${perSecond(rates[`${s.id} in`])} → ${perSecond(rates[`${s.id} out`])}` : "–"}</span></Td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </Sheet>
+  );
+}
+
+function Splits({ job }: { job: JobDetail }) {
+  return (
+    <Sheet title="Splits">
+      {job.status.splits.length === 0 ? <Empty>No split has been read yet.</Empty> : (
+        <table className="w-full">
+          <thead><tr><Th>Stream</Th><Th>Split</Th><Th right>Next position</Th><Th>Newest event time</Th><Th>Watermark</Th><Th>State</Th></tr></thead>
+          <tbody>
+            {job.status.splits.map((s) => (
+              <tr key={`${s.stream} ${s.split}`}>
+                <Td>{s.stream}</Td><Td mono>{s.split}</Td><Td right>{count(s.next)}</Td>
+                <Td mono>{instant(s.newest_at)}</Td><Td mono>{instant(s.watermark)}</Td>
+                <Td><span className="text-soft">{s.ended ? "ended" : s.idle ? "idle" : "reading"}</span></Td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </Sheet>
+  );
+}
+
+function Newest({ job }: { job: JobDetail }) {
+  const steps = Object.entries(job.newest);
+  if (steps.length === 0) return <Sheet><Empty>Rows are shown while the job runs.</Empty></Sheet>;
+  return steps.map(([step, rows]) => {
+    const parsed = rows.map((r) => JSON.parse(r) as Record<string, unknown>).reverse().slice(0, 8);
+    const columns = Object.keys(parsed[0] ?? {});
+    return (
+      <Sheet key={step} title={step} aside="a sample of the newest rows, the newest first">
+        {parsed.length === 0 ? <Empty>No rows yet.</Empty> : (
+          <table className="w-full" data-testid={`newest-${step}`}>
+            <thead><tr>{columns.map((c) => <Th key={c}>{c}</Th>)}</tr></thead>
+            <tbody>{parsed.map((r, i) => <tr key={i}>{columns.map((c) => <Td key={c} mono>{typeof r[c] === "object" ? JSON.stringify(r[c]) : String(r[c])}</Td>)}</tr>)}</tbody>
+          </table>
+        )}
+      </Sheet>
+    );
+  });
+}
+
+function Samples({ job }: { job: JobDetail }) {
+  const rows = [...job.samples].reverse();
+  return (
+    <Sheet title="Late and rejected rows" aside="the newest of each step">
+      {rows.length === 0 ? <Empty>No row was late or rejected since the job last started.</Empty> : (
+        <table className="w-full" data-testid="samples">
+          <thead><tr><Th>Step</Th><Th>Kind</Th><Th>Reason</Th><Th>Origin</Th><Th>Row</Th></tr></thead>
+          <tbody>
+            {rows.map((s, i) => (
+              <tr key={i}>
+                <Td>{s.step}</Td>
+                <Td><span className={s.kind === "late" ? "text-sand" : "text-clay"}>{s.kind}{s.late_by ? ` by ${length(s.late_by)}` : ""}</span></Td>
+                <td className="max-w-72 border-t border-line/70 px-3 py-1.5">{s.reason}</td>
+                <Td mono>{s.origin ?? "–"}</Td>
+                <Td mono wide>{s.row}</Td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </Sheet>
+  );
+}

@@ -1,0 +1,133 @@
+// Small parts that several pages use.
+import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
+import type { ReactNode } from "react";
+
+const stateStyle: Record<string, string> = {
+  running: "bg-river-pale text-river",
+  starting: "bg-sand-pale text-sand",
+  stopping: "bg-sand-pale text-sand",
+  retrying: "bg-clay-pale text-clay",
+  stopped: "bg-line text-soft",
+  finished: "bg-line text-ink",
+};
+
+export function State({ state }: { state: string }) {
+  return (
+    <span className={`inline-flex items-center gap-1.5 rounded-full px-2.5 py-0.5 text-xs font-medium ${stateStyle[state] ?? "bg-line"}`}>
+      <span className={`size-1.5 rounded-full bg-current ${state === "running" ? "animate-pulse" : ""}`} />
+      {state}
+    </span>
+  );
+}
+
+export function Sheet({ title, aside, children }: { title?: ReactNode; aside?: ReactNode; children: ReactNode }) {
+  return (
+    <section className="rounded-lg border border-line bg-sheet">
+      {title && (
+        <header className="flex items-center justify-between gap-4 border-b border-line px-4 py-2.5">
+          <h2 className="text-sm font-semibold">{title}</h2>
+          <div className="text-xs text-soft">{aside}</div>
+        </header>
+      )}
+      <div className="overflow-x-auto">{children}</div>
+    </section>
+  );
+}
+
+export function Empty({ children }: { children: ReactNode }) {
+  return <p className="px-4 py-8 text-center text-soft">{children}</p>;
+}
+
+export function Fault({ children }: { children: ReactNode }) {
+  return (
+    <div role="alert" className="whitespace-pre-wrap rounded-lg border border-clay/40 bg-clay-pale px-4 py-3 font-mono text-xs leading-relaxed text-clay">
+      {children}
+    </div>
+  );
+}
+
+export function Th({ children, right }: { children?: ReactNode; right?: boolean }) {
+  return <th scope="col" className={`px-3 py-2 text-xs font-medium whitespace-nowrap text-soft ${right ? "text-right" : "text-left"}`}>{children}</th>;
+}
+
+export function Td({ children, right, mono, wide }: { children?: ReactNode; right?: boolean; mono?: boolean; wide?: boolean }) {
+  return (
+    <td className={`border-t border-line/70 px-3 py-1.5 align-top ${right ? "text-right tabular-nums" : ""} ${mono ? "font-mono text-xs" : ""} ${wide ? "break-all" : "whitespace-nowrap"}`}>
+      {children}
+    </td>
+  );
+}
+
+export function Button({ children, onClick, kind = "plain", disabled, testid }: {
+  children: ReactNode; onClick: () => void; kind?: "plain" | "main" | "danger"; disabled?: boolean; testid?: string;
+}) {
+  const style = {
+    plain: "border-line bg-sheet hover:bg-paper",
+    main: "border-river bg-river text-white hover:bg-river/90",
+    danger: "border-clay/50 bg-sheet text-clay hover:bg-clay-pale",
+  }[kind];
+  return (
+    <button type="button" data-testid={testid} disabled={disabled} onClick={onClick}
+      className={`cursor-pointer rounded-md border px-3 py-1.5 text-sm font-medium disabled:cursor-default disabled:opacity-45 ${style}`}>
+      {children}
+    </button>
+  );
+}
+
+export function Confirm({ open, title, children, action, onClose }: {
+  open: boolean; title: string; children: ReactNode; action: { label: string; run: () => void }; onClose: () => void;
+}) {
+  return (
+    <Dialog open={open} onClose={onClose} className="relative z-10">
+      <div className="fixed inset-0 bg-ink/30" aria-hidden="true" />
+      <div className="fixed inset-0 flex items-center justify-center p-6">
+        <DialogPanel className="w-full max-w-md rounded-lg border border-line bg-sheet p-5 shadow-lg">
+          <DialogTitle className="text-base font-semibold">{title}</DialogTitle>
+          <div className="mt-2 text-soft">{children}</div>
+          <div className="mt-5 flex justify-end gap-2">
+            <Button onClick={onClose}>Cancel</Button>
+            <Button kind="danger" onClick={() => { action.run(); onClose(); }}>{action.label}</Button>
+          </div>
+        </DialogPanel>
+      </div>
+    </Dialog>
+  );
+}
+
+export const count = (n: number) => n.toLocaleString("en-US");
+
+export function bytes(n: number): string {
+  if (n < 1000) return `${n} B`;
+  if (n < 1e6) return `${(n / 1e3).toFixed(1)} kB`;
+  if (n < 1e9) return `${(n / 1e6).toFixed(1)} MB`;
+  return `${(n / 1e9).toFixed(2)} GB`;
+}
+
+/** An instant in microseconds, in UTC. */
+export function instant(us?: number): string {
+  if (us === undefined) return "–";
+  return new Date(us / 1000).toISOString().replace("T", " ").replace(/\.(\d{3})Z$/, ".$1");
+}
+
+export function length(us: number): string {
+  const s = us / 1e6;
+  if (s < 1) return `${Math.round(s * 1000)} ms`;
+  if (s < 120) return `${s.toFixed(1)} s`;
+  if (s < 7200) return `${Math.round(s / 60)} min`;
+  return `${(s / 3600).toFixed(1)} h`;
+}
+
+export function ago(iso: string): string {
+  const s = Math.max(0, (Date.now() - new Date(iso).getTime()) / 1000);
+  if (s < 60) return `${Math.round(s)} s ago`;
+  if (s < 3600) return `${Math.round(s / 60)} min ago`;
+  if (s < 172800) return `${Math.round(s / 3600)} h ago`;
+  return iso.slice(0, 10);
+}
+
+/** A cell of a result row. */
+export function cell(v: unknown): ReactNode {
+  if (v === null || v === undefined) return <span className="text-soft/70 italic">null</span>;
+  if (typeof v === "object") return JSON.stringify(v);
+  return String(v);
+}

@@ -1,0 +1,22 @@
+#!/usr/bin/env bash
+# Installs what the program and its tests need besides Go, Node and npm: Debian's MariaDB server, and
+# Debian's Chromium for the tests of the console. Does nothing where both are there.
+set -euo pipefail
+missing=()
+for tool in go node npm; do
+	command -v "$tool" >/dev/null || { echo "please install $tool first" >&2; exit 1; }
+done
+PATH=$PATH:/usr/sbin
+command -v mariadbd >/dev/null || missing+=(mariadb-server)
+command -v chromium >/dev/null || missing+=(chromium fonts-liberation)
+[ ${#missing[@]} -gt 0 ] || exit 0
+command -v apt-get >/dev/null || { echo "please install: ${missing[*]}" >&2; exit 1; }
+as_root=()
+if [ "$(id -u)" != 0 ]; then
+	command -v sudo >/dev/null || { echo "as root: apt-get install ${missing[*]}" >&2; exit 1; }
+	as_root=(sudo)
+fi
+export DEBIAN_FRONTEND=noninteractive
+echo "installing ${missing[*]}"
+"${as_root[@]}" apt-get update -qq
+"${as_root[@]}" apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
