@@ -247,7 +247,7 @@ func (e *csvEncoder) Append(dst []byte, b *column.Batch, i int) []byte {
 		case v.Type.Kind == types.Varchar:
 			dst = appendCSV(dst, v.Text(i))
 		case v.Type.Kind == types.Row:
-			text = (&JSONEncoder{}).value(text[:0], v, i)
+			text = appendValue(text[:0], v, i, &types.TimeWriter{})
 			dst = appendCSV(dst, text)
 		default:
 			dst = types.AppendText(dst, v.Value(i))

@@ -12,12 +12,12 @@ import (
 type JSONEncoder struct {
 	fields []types.Field
 	before [][]byte // what stands before each value
-	times  types.TimeWriter
+	times  []types.TimeWriter // by column: instants in a column are close together
 }
 
 // NewJSONEncoder makes an encoder of rows with these columns.
 func NewJSONEncoder(fields []types.Field) *JSONEncoder {
-	e := &JSONEncoder{fields: fields}
+	e := &JSONEncoder{fields: fields, times: make([]types.TimeWriter, len(fields))}
 	for i, f := range fields {
 		sep := byte(',')
 		if i == 0 {
@@ -35,12 +35,12 @@ func (e *JSONEncoder) Header() []byte { return nil }
 func (e *JSONEncoder) Append(dst []byte, b *column.Batch, i int) []byte {
 	for c, v := range b.Cols[:len(e.fields)] {
 		dst = append(dst, e.before[c]...)
-		dst = e.value(dst, v, i)
+		dst = appendValue(dst, v, i, &e.times[c])
 	}
 	return append(dst, '}')
 }
 
-func (e *JSONEncoder) value(dst []byte, v *column.Vector, i int) []byte {
+func appendValue(dst []byte, v *column.Vector, i int, times *types.TimeWriter) []byte {
 	if v == nil || v.Null(i) {
 		return append(dst, "null"...)
 	}
@@ -58,7 +58,7 @@ func (e *JSONEncoder) value(dst []byte, v *column.Vector, i int) []byte {
 	case types.Int, types.BigInt:
 		return strconv.AppendInt(dst, v.I[i], 10)
 	case types.Timestamp:
-		return append(e.times.Append(append(dst, '"'), v.I[i]), '"')
+		return append(times.Append(append(dst, '"'), v.I[i]), '"')
 	case types.Date:
 		return append(types.AppendDate(append(dst, '"'), v.I[i]), '"')
 	case types.Interval:
@@ -67,7 +67,7 @@ func (e *JSONEncoder) value(dst []byte, v *column.Vector, i int) []byte {
 		sep := byte('{')
 		for k, f := range v.Type.Fields {
 			dst = append(types.AppendJSONString(append(dst, sep), []byte(f.Name)), ':')
-			dst = e.value(dst, v.Kids[k], i)
+			dst = appendValue(dst, v.Kids[k], i, times)
 			sep = ','
 		}
 		return append(dst, '}')

@@ -53,11 +53,13 @@ type scheduler struct {
 	cond    sync.Cond
 	stamp   uint64 // changes whenever there may be more data
 	stopped bool
+	over    chan struct{} // closed when all splits have ended
 }
 
 func (s *scheduler) init(j *Job) {
 	s.job = j
 	s.cond.L = &s.mu
+	s.over = make(chan struct{})
 }
 
 func (s *scheduler) wake() {
@@ -75,13 +77,9 @@ func (s *scheduler) tick() error {
 		select {
 		case <-s.job.ctx.Done():
 			return nil
+		case <-s.over:
+			return nil
 		case <-t.C:
-			s.mu.Lock()
-			over := s.stopped
-			s.mu.Unlock()
-			if over {
-				return nil
-			}
 			s.wake()
 		}
 	}
@@ -150,7 +148,10 @@ func (s *scheduler) next(p *Piece) (*assignment, error) {
 			}
 		}
 		if all {
-			s.stopped = true
+			if !s.stopped {
+				s.stopped = true
+				close(s.over)
+			}
 			s.cond.Broadcast()
 			return nil, nil
 		}

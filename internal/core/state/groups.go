@@ -102,6 +102,9 @@ func (g *Groups) add(hash uint64, tag int64, key []byte) uint32 {
 
 func (g *Groups) rehash() {
 	n := max(64, len(g.index)*2)
+	for n <= 2*len(g.Hashes) {
+		n *= 2
+	}
 	g.index = make([]uint32, n)
 	mask := uint64(n - 1)
 	for e, h := range g.Hashes {
@@ -191,8 +194,6 @@ func ReadGroups(b []byte) (*Groups, []byte, error) {
 	g.Words = words(n * g.Width)
 	g.keys, b = slices.Clone(b[:keys]), b[keys:]
 	g.Text, b = slices.Clone(b[:text]), b[text:]
-	for len(g.index) <= 2*n {
-		g.rehash()
-	}
+	g.rehash()
 	return g, b, nil
 }

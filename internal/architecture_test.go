@@ -1,0 +1,118 @@
+package internal
+
+import (
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+)
+
+// floors are the packages from the bottom up. A package may import packages of lower floors, and of
+// its own where inside is set.
+var floors = []struct {
+	name   string
+	inside bool // its packages may import each other, in the order of core
+	paths  []string
+}{
+	{"core", true, []string{"internal/core"}},
+	{"formats and topics", false, []string{"internal/format", "internal/topiclog"}},
+	{"connectors", true, []string{"internal/connect"}},
+	{"catalog", false, []string{"internal/catalog"}},
+	{"service", false, []string{"internal/service"}},
+	{"network interface and console", false, []string{"internal/api", "console", "demo"}},
+	{"client", false, []string{"internal/client"}},
+	{"command line", false, []string{"internal/cli"}},
+	{"program", false, []string{"cmd"}},
+}
+
+// core lists the packages of the core from the bottom up.
+var core = []string{"types", "sql", "column", "state", "eval", "plan", "step", "flow"}
+
+// outside are imports that the core must not have: it knows nothing of the web, the terminal or the
+// database.
+var outside = []string{"net/http", "database/sql", "github.com/gin-gonic", "github.com/spf13", "gorm.io", "github.com/go-sql-driver", "os/exec"}
+
+func under(path, dir string) bool { return path == dir || strings.HasPrefix(path, dir+"/") }
+
+func floorOf(path string) int {
+	for i, f := range floors {
+		for _, p := range f.paths {
+			if under(path, p) {
+				return i
+			}
+		}
+	}
+	return -1
+}
+
+func coreOf(path string) int {
+	for i, c := range core {
+		if under(path, "internal/core/"+c) {
+			return i
+		}
+	}
+	return -1
+}
+
+// TestImportsRunDownwards fails when a package imports one of a floor above its own.
+func TestImportsRunDownwards(t *testing.T) {
+	seen := 0
+	err := filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if d.IsDir() && (d.Name() == "node_modules" || d.Name() == ".git" || d.Name() == "e2e") {
+			return fs.SkipDir
+		}
+		if !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return nil
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+		if err != nil {
+			return err
+		}
+		pkg := filepath.ToSlash(strings.TrimPrefix(filepath.Dir(path), "../"))
+		floor := floorOf(pkg)
+		if floor < 0 {
+			t.Errorf("%s stands on no floor; give %s one in this test and in docs/architecture.md", path, pkg)
+			return nil
+		}
+		seen++
+		for _, imp := range file.Imports {
+			p, err := strconv.Unquote(imp.Path.Value)
+			if err != nil {
+				return err
+			}
+			if floor == 0 {
+				for _, o := range outside {
+					if under(p, o) {
+						t.Errorf("%s: the core imports %s", path, p)
+					}
+				}
+			}
+			p, ours := strings.CutPrefix(p, "fiume/")
+			if !ours {
+				continue
+			}
+			to := floorOf(p)
+			switch {
+			case to > floor:
+				t.Errorf("%s: %s imports upwards, from %s to %s", path, p, floors[floor].name, floors[to].name)
+			case to == floor && !floors[floor].inside && p != pkg:
+				t.Errorf("%s: %s is a neighbour on the same floor", path, p)
+			case to == 0 && floor == 0 && coreOf(p) >= coreOf(pkg):
+				t.Errorf("%s: %s imports upwards inside the core", path, p)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if seen < 30 {
+		t.Fatalf("only %d files were looked at", seen)
+	}
+}

@@ -1,0 +1,356 @@
+package format
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"strconv"
+	"strings"
+	"testing"
+	"unicode/utf8"
+
+	"fiume/internal/core/column"
+	"fiume/internal/core/flow"
+	"fiume/internal/core/plan"
+	"fiume/internal/core/types"
+)
+
+var testStream = &plan.Stream{Name: "reads", Time: -1, Columns: []types.Field{
+	{Name: "chip", Type: types.Of(types.Varchar)}, {Name: "n", Type: types.Of(types.BigInt)}, {Name: "x", Type: types.Of(types.Double)},
+	{Name: "ok", Type: types.Of(types.Boolean)},
+	{Name: "device", Type: types.Type{Kind: types.Row, Fields: []types.Field{{Name: "serial", Type: types.Of(types.Varchar)}, {Name: "battery", Type: types.Of(types.Double)}}}},
+}}
+
+// decodeAll decodes messages that stand behind each other in one buffer.
+func decodeAll(d flow.Decoder, msgs [][]byte) (*column.Batch, []flow.Reject) {
+	var data []byte
+	var ms []flow.Message
+	for _, m := range msgs {
+		ms = append(ms, flow.Message{Off: uint32(len(data)), Len: uint32(len(m))})
+		data = append(append(data, m...), '\n')
+	}
+	buf := make([]byte, len(data), len(data)+flow.Pad)
+	copy(buf, data)
+	b := &column.Batch{}
+	return b, d.Decode(buf, ms, b)
+}
+
+// reference decodes a message with the standard library, and says what it is as a row or why it is none.
+func reference(msg []byte) (string, bool) {
+	if !json.Valid(msg) {
+		return "", false
+	}
+	dec := json.NewDecoder(bytes.NewReader(msg))
+	dec.UseNumber()
+	var v any
+	if dec.Decode(&v) != nil {
+		return "", false
+	}
+	m, ok := v.(map[string]any)
+	if !ok {
+		return "", false
+	}
+	out := make([]string, 0, 6)
+	text := func(v any) bool {
+		switch s := v.(type) {
+		case nil:
+			out = append(out, "null")
+		case string:
+			b := types.AppendJSONString(nil, []byte(s))
+			out = append(out, string(b))
+		default:
+			return false
+		}
+		return true
+	}
+	double := func(v any) bool {
+		switch s := v.(type) {
+		case nil:
+			out = append(out, "null")
+		case json.Number:
+			x, err := strconv.ParseFloat(string(s), 64)
+			if err != nil {
+				return false
+			}
+			out = append(out, fmt.Sprintf("%x", math.Float64bits(x)))
+		default:
+			return false
+		}
+		return true
+	}
+	if !text(m["chip"]) {
+		return "", false
+	}
+	switch s := m["n"].(type) {
+	case nil:
+		out = append(out, "null")
+	case json.Number:
+		i, err := strconv.ParseInt(string(s), 10, 64)
+		if err != nil {
+			x, err := strconv.ParseFloat(string(s), 64)
+			if err != nil || x != math.Trunc(x) || math.Abs(x) >= 1<<63 || !strings.ContainsAny(string(s), ".eE") {
+				return "", false
+			}
+			i = int64(x)
+		}
+		out = append(out, fmt.Sprint(i))
+	default:
+		return "", false
+	}
+	if !double(m["x"]) {
+		return "", false
+	}
+	switch s := m["ok"].(type) {
+	case nil:
+		out = append(out, "null")
+	case bool:
+		out = append(out, fmt.Sprint(s))
+	default:
+		return "", false
+	}
+	switch s := m["device"].(type) {
+	case nil:
+		out = append(out, "null")
+	case map[string]any:
+		if !text(s["serial"]) || !double(s["battery"]) {
+			return "", false
+		}
+	default:
+		return "", false
+	}
+	return strings.Join(out, "|"), true
+}
+
+func rowText(b *column.Batch, i int) string {
+	var out []string
+	var add func(v *column.Vector)
+	add = func(v *column.Vector) {
+		x := v.Value(i)
+		switch {
+		case x.IsNull():
+			out = append(out, "null")
+		case x.Kind == types.Varchar:
+			out = append(out, string(types.AppendJSONString(nil, []byte(x.S))))
+		case x.Kind == types.Double:
+			out = append(out, fmt.Sprintf("%x", math.Float64bits(x.F)))
+		case x.Kind == types.Row:
+			for _, k := range v.Kids {
+				add(k)
+			}
+		default:
+			out = append(out, string(types.AppendText(nil, x)))
+		}
+	}
+	for _, c := range b.Cols {
+		add(c)
+	}
+	return strings.Join(out, "|")
+}
+
+// compare holds a decoder against the standard library over a list of messages.
+func compare(t *testing.T, d flow.Decoder, msgs [][]byte) {
+	t.Helper()
+	b, rejects := decodeAll(d, msgs)
+	bad := map[int]string{}
+	for _, r := range rejects {
+		bad[r.Message] = r.Reason
+	}
+	row := 0
+	for i, m := range msgs {
+		want, ok := reference(m)
+		if _, rejected := bad[i]; rejected == ok {
+			t.Fatalf("message %d, %q: rejected %v (%s), the standard library takes it: %v", i, m, rejected, bad[i], ok)
+		}
+		if !ok {
+			continue
+		}
+		if got := rowText(b, row); got != want {
+			t.Fatalf("message %d, %q:\n%s, wanted\n%s", i, m, got, want)
+		}
+		row++
+	}
+	if row != b.N {
+		t.Fatalf("%d rows, wanted %d", b.N, row)
+	}
+}
+
+// usable says whether a message can be compared: text with bad UTF-8 is rejected where it is used,
+// while the standard library mends it.
+func usable(m []byte) bool {
+	return utf8.Valid(m) && !bytes.ContainsAny(m, "\n") && len(m) > 0 && !bytes.Contains(m, []byte(`\u`))
+}
+
+var oddMessages = []string{
+	`{}`, `{"chip":null,"n":null}`, `{"chip":"a","chip":"b"}`, `{"device":{"serial":"a","battery":1},"device":{"battery":2}}`,
+	`{"device":{"serial":"a"},"device":null}`, `{"n":1.0}`, `{"n":1e3}`, `{"n":1.5}`, `{"n":9223372036854775807}`, `{"n":9223372036854775808}`,
+	`{"n":-9223372036854775808}`, `{"n":01}`, `{"n":-}`, `{"n":1.}`, `{"n":.5}`, `{"n":+1}`, `{"x":1e400}`, `{"x":-0}`, `{"x":0.1e-7}`, `{"x":123456789012345678901234567890}`,
+	`{"x":0.30000000000000004}`, `{"x":2.2250738585072014e-308}`, `{"ok":true}`, `{"ok":"true"}`, `{"ok":tru}`, `{"chip":"tab	"}`, `{"chip":"a\tb\"\\\/\b\f\n\r"}`,
+	`{"chip":"\x"}`, `{"chip":"ende`, `{"chip":"größe €"}`, `{"chip":1}`, `{"device":[]}`, `{"device":"x"}`, `[]`, `"x"`, `1`, `null`, `{"a":1}}`, `{"a":1} x`, `{"a":1}{}`,
+	`{"a":1,}`, `{,}`, `{"a"}`, `{"a":}`, `{a:1}`, ` {"chip" : "x" , "n":5 }  `, `{"x":1,"x":null}`, `{"zz":[1,[2,{"chip":"no"}],"]"],"chip":"yes"}`, `{"zz":{"chip":"no","device":{"serial":1}},"chip":"yes"}`,
+	`{"zz":[1,]}`, `{"zz":[}`, `{"zz":{"a":[}]}`, `{"chip":"x"`, `{"chip":"x","n":5,"x":1.5,"ok":false,"device":{"serial":"s","battery":0.5}}`, `{"CHIP":"x"}`, `{"chi\u0070":"x"}`,
+}
+
+func TestJSONOddMessages(t *testing.T) {
+	d := newJSONDecoder(testStream, &plan.Use{All: true})
+	var msgs [][]byte
+	for _, m := range oddMessages {
+		compare(t, newJSONDecoder(testStream, &plan.Use{All: true}), [][]byte{[]byte(m)})
+		msgs = append(msgs, []byte(m))
+	}
+	compare(t, d, msgs) // and one decoder, which has learnt from all of them
+	compare(t, d, msgs)
+}
+
+// TestJSONLearntLayouts mixes messages of a few fixed forms, some of them changed by a byte, so that
+// the path of learnt layouts meets messages that nearly fit.
+func TestJSONLearntLayouts(t *testing.T) {
+	r := rand.New(rand.NewPCG(9, 9))
+	forms := []string{
+		`{"chip":"%s","n":%d,"x":%s,"ok":true,"device":{"serial":"%s","battery":%s},"zz":"%s"}`,
+		`{ "x" : %[3]s, "chip":"%[1]s","zz":[1,"%[4]s"],"device":{"battery":%[5]s,"more":null}, "n":%[2]d}`,
+		`{"zz":{"deep":"%s"},"n":%d,"x":%s,"device":null,"chip":"%s","yy":%s}`,
+	}
+	texts := []string{"P00001", "", "a longer text than eight bytes", "größe", "a\\\"b", "12345678", "x{}[],:", "日本語のテキスト"}
+	numbers := []string{"0", "-1", "0.5", "-81.25", "1e3", "12345678901234567890", "0.1", "100.0", "-0.0", "3.14159265358979"}
+	pick := func(s []string) string { return s[r.IntN(len(s))] }
+	d := newJSONDecoder(testStream, &plan.Use{All: true})
+	for range 300 {
+		var msgs [][]byte
+		for range 40 {
+			m := fmt.Appendf(nil, forms[r.IntN(len(forms))], pick(texts), r.Int64N(1e15)-5e14, pick(numbers), pick(texts), pick(numbers), pick(texts))
+			if i := bytes.Index(m, []byte("%!")); i >= 0 {
+				m = m[:i]
+			}
+			if r.IntN(4) == 0 && len(m) > 2 {
+				i := r.IntN(len(m))
+				switch r.IntN(3) {
+				case 0:
+					m[i] = `"{}[],:\0aE.- `[r.IntN(14)]
+				case 1:
+					m = append(m[:i:i], m[i+1:]...)
+				default:
+					m = m[:i+1]
+				}
+			}
+			if usable(m) {
+				msgs = append(msgs, m)
+			}
+		}
+		compare(t, d, msgs)
+	}
+	if d.hits == 0 && d.pause == 0 {
+		t.Error("no message was read by a learnt layout")
+	}
+}
+
+// TestJSONSurrogates: escapes beyond the basic plane, whole and broken pairs.
+func TestJSONSurrogates(t *testing.T) {
+	d := newJSONDecoder(testStream, &plan.Use{All: true})
+	for in, want := range map[string]string{
+		`\ud83c\udfc3`: "🏃", `x\u00e9`: "xé", `\ud83c`: "\ufffd", `\ud83cA`: "\ufffdA", `\udfc3\ud83c`: "\ufffd\ufffd", `\ud83c\u0041`: "\ufffdA", `\u0000`: "\x00",
+	} {
+		b, rejects := decodeAll(d, [][]byte{[]byte(`{"chip":"` + in + `"}`)})
+		if len(rejects) > 0 || string(b.Cols[0].Text(0)) != want {
+			t.Errorf("%s: %q, wanted %q (%v)", in, b.Cols[0].Text(0), want, rejects)
+		}
+	}
+	if _, rejects := decodeAll(d, [][]byte{[]byte("{\"chip\":\"a\xff\"}"), []byte("{\"other\":\"a\xff\"}")}); len(rejects) != 1 || rejects[0].Message != 0 {
+		t.Errorf("bad UTF-8 counts where the text is used: %v", rejects)
+	}
+}
+
+// FuzzJSON compares the decoder with the standard library, alone and with layouts it has learnt.
+func FuzzJSON(f *testing.F) {
+	for _, m := range oddMessages {
+		f.Add([]byte(m), []byte(m))
+	}
+	f.Fuzz(func(t *testing.T, a, b []byte) {
+		if !usable(a) || !usable(b) {
+			return
+		}
+		d := newJSONDecoder(testStream, &plan.Use{All: true})
+		compare(t, d, [][]byte{a, b, a, b})
+	})
+}
+
+// TestJSONRoundTrip writes rows and reads them back.
+func TestJSONRoundTrip(t *testing.T) {
+	r := rand.New(rand.NewPCG(4, 4))
+	enc := NewJSONEncoder(testStream.Columns)
+	d := newJSONDecoder(testStream, &plan.Use{All: true})
+	for range 200 {
+		x := math.Float64frombits(r.Uint64())
+		if r.IntN(2) == 0 {
+			x = float64(r.IntN(100000)) / 100
+		}
+		if math.IsNaN(x) || math.IsInf(x, 0) {
+			continue
+		}
+		msg := fmt.Appendf(nil, `{"chip":%q,"n":%d,"x":%s,"device":{"serial":null,"battery":%s}}`, fmt.Sprint("P", r.IntN(9)), r.Int64(), strconv.FormatFloat(x, 'g', -1, 64), strconv.FormatFloat(x/3, 'e', -1, 64))
+		b, rejects := decodeAll(d, [][]byte{msg})
+		if len(rejects) > 0 {
+			t.Fatalf("%s: %v", msg, rejects)
+		}
+		first := rowText(b, 0)
+		again := enc.Append(nil, b, 0)
+		if !json.Valid(again) {
+			t.Fatalf("%s is not valid", again)
+		}
+		if b, rejects = decodeAll(d, [][]byte{again}); len(rejects) > 0 || rowText(b, 0) != first {
+			t.Fatalf("%s became %s", msg, again)
+		}
+	}
+}
+
+func benchmarkMessages() [][]byte {
+	var out [][]byte
+	for i := range 5000 {
+		out = append(out, fmt.Appendf(nil, `{"chip":"C%05d","mat":"km-15","read_at":"2026-05-17T08:59:59.%03dZ","n":%d,"x":%.1f,"device":{"serial":"TM-%04d","battery":%.2f,"firmware":"3.2.4"},"position":{"lat":45.4327,"lon":12.3399}}`,
+			i, i%1000, i, -float64(i%450)/10-45, i%64, float64(i%101)/100))
+	}
+	return out
+}
+
+func benchmarkDecode(b *testing.B, msgs [][]byte) {
+	var data []byte
+	var ms []flow.Message
+	for _, m := range msgs {
+		ms = append(ms, flow.Message{Off: uint32(len(data)), Len: uint32(len(m))})
+		data = append(append(data, m...), '\n')
+	}
+	buf := make([]byte, len(data), len(data)+flow.Pad)
+	copy(buf, data)
+	d := newJSONDecoder(testStream, &plan.Use{Kids: map[int]*plan.Use{0: {All: true}, 1: {All: true}, 2: {All: true}, 4: {Kids: map[int]*plan.Use{1: {All: true}}}}})
+	var batch column.Batch
+	b.SetBytes(int64(len(data)))
+	for b.Loop() {
+		if rejects := d.Decode(buf, ms, &batch); len(rejects) > 0 {
+			b.Fatal(rejects[0])
+		}
+	}
+	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N*len(msgs)), "ns/row")
+}
+
+func BenchmarkJSONLearntLayout(b *testing.B) { benchmarkDecode(b, benchmarkMessages()) }
+
+// BenchmarkJSONGeneralScan has messages whose key order varies, so that no layout fits twice.
+func BenchmarkJSONGeneralScan(b *testing.B) {
+	msgs := benchmarkMessages()
+	r := rand.New(rand.NewPCG(1, 1))
+	for i, m := range msgs {
+		var fields map[string]json.RawMessage
+		if err := json.Unmarshal(m, &fields); err != nil {
+			b.Fatal(err)
+		}
+		keys := []string{"chip", "mat", "read_at", "n", "x", "device", "position"}
+		r.Shuffle(len(keys), func(i, j int) { keys[i], keys[j] = keys[j], keys[i] })
+		var out []string
+		for _, k := range keys {
+			out = append(out, strconv.Quote(k)+strings.Repeat(" ", r.IntN(3))+":"+string(fields[k]))
+		}
+		msgs[i] = []byte("{" + strings.Join(out, ", ") + "}")
+	}
+	benchmarkDecode(b, msgs)
+}
