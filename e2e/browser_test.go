@@ -29,8 +29,11 @@ func browser(t *testing.T) context.Context {
 	t.Cleanup(cancelAlloc)
 	ctx, cancel := chromedp.NewContext(alloc)
 	t.Cleanup(cancel)
-	ctx, cancelTime := context.WithTimeout(ctx, 2*time.Minute)
+	ctx, cancelTime := context.WithTimeout(ctx, 3*time.Minute)
 	t.Cleanup(cancelTime)
+	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)); err != nil {
+		t.Fatal(err)
+	}
 	return ctx
 }
 

@@ -34,6 +34,7 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	code := m.Run()
+	stopRaceServer()
 	os.RemoveAll(dir)
 	os.Exit(code)
 }

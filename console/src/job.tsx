@@ -38,7 +38,7 @@ export function JobPage() {
       </div>
       {problem && <Fault>{problem.message}</Fault>}
       {job.reason && <Fault>{job.reason}</Fault>}
-      <dl className="grid grid-cols-2 gap-3 sm:grid-cols-3 lg:grid-cols-6">
+      <dl className="grid grid-cols-2 gap-3 md:grid-cols-3 xl:grid-cols-6">
         <Figure label="Rows in">{count(job.rows_in)}</Figure>
         <Figure label="Rows out">{count(job.rows_out)}</Figure>
         <Figure label="Late" tone={job.late ? "text-sand" : ""}>{count(job.late)}</Figure>
@@ -86,34 +86,36 @@ function Figure({ label, children, tone = "", small }: { label: string; children
   );
 }
 
+const plural = (n: number, what: string) => `${count(n)} ${what}${n === 1 ? "" : "s"}`;
+
 const verbs: Record<string, string> = { scan: "reads", filter: "filters", project: "computes", window: "aggregates", route: "routes", output: "writes" };
 
 /** Where every row went: in each line, in = passed + filtered + absorbed + late + rejected + held. */
 function Ledger({ steps, running }: { steps: Step[]; running: boolean }) {
-  const rates = useRates(Object.fromEntries(steps.flatMap((s) => [[`${s.id} in`, s.counts.in], [`${s.id} out`, s.out]])));
+  const rates = useRates(Object.fromEntries(steps.map((s) => [`${s.id} out`, s.out])));
   const num = (n: number, tone = "") => <span className={n === 0 ? "text-soft/50" : tone}>{count(n)}</span>;
   return (
     <Sheet title="Steps and ledger" aside="in = passed + filtered + absorbed + late + rejected + held; out = passed + made">
       {steps.length === 0 ? <Empty>The job has not read anything yet.</Empty> : (
         <table className="w-full" data-testid="ledger">
           <thead><tr>
-            <Th>Step</Th><Th>What it does</Th><Th right>In</Th><Th right>Passed</Th><Th right>Filtered</Th><Th right>Absorbed</Th>
-            <Th right>Late</Th><Th right>Rejected</Th><Th right>Held</Th><Th right>Made</Th><Th right>Out</Th><Th right>Rate in → out</Th>
+            <Th>Step</Th><Th right>In</Th><Th right>Passed</Th><Th right>Filtered</Th><Th right>Absorbed</Th>
+            <Th right>Late</Th><Th right>Rejected</Th><Th right>Held</Th><Th right>Made</Th><Th right>Out</Th><Th right>Out a second</Th>
           </tr></thead>
           <tbody>
             {steps.map((s) => (
               <tr key={s.id}>
-                <Td><span className="font-medium">{s.step}</span> <span className="text-soft">{verbs[s.kind] ?? s.kind}</span></Td>
-                <td className="max-w-72 border-t border-line/70 px-3 py-1.5 text-xs text-soft">
-                  <div className="truncate" title={s.detail}>{s.detail}</div>
+                <td className="w-full max-w-0 border-t border-line/70 px-3 py-1.5 align-top">
+                  <div className="truncate"><span className="font-medium">{s.step}</span> <span className="text-soft">{verbs[s.kind] ?? s.kind}</span></div>
+                  <div className="truncate text-xs text-soft" title={s.detail}>{s.detail}</div>
                   {s.kind === "window" && (
-                    <div>{count(s.windows ?? 0)} open windows, {count(s.keys ?? 0)} keys, {bytes(s.bytes ?? 0)}; closed up to {instant(s.watermark)}</div>
+                    <div className="text-xs text-soft">{plural(s.windows ?? 0, "open window")}, {plural(s.keys ?? 0, "key")}, {bytes(s.bytes ?? 0)}; closed up to {instant(s.watermark)}</div>
                   )}
                 </td>
                 <Td right>{num(s.counts.in)}</Td><Td right>{num(s.counts.passed)}</Td><Td right>{num(s.counts.filtered)}</Td><Td right>{num(s.counts.absorbed)}</Td>
                 <Td right>{num(s.counts.late, "text-sand")}</Td><Td right>{num(s.counts.rejected, "text-clay")}</Td><Td right>{num(s.counts.held)}</Td>
                 <Td right>{num(s.counts.made)}</Td><Td right>{num(s.out)}</Td>
-                <Td right><span className="text-xs text-soft">{running ? `${perSecond(rates[`${s.id} in`])} → ${perSecond(rates[`${s.id} out`])}` : "–"}</span></Td>
+                <Td right><span className="text-xs text-soft">{running ? perSecond(rates[`${s.id} out`]) : "–"}</span></Td>
               </tr>
             ))}
           </tbody>

@@ -3,6 +3,7 @@ package format
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"unicode/utf16"
 	"unicode/utf8"
@@ -34,7 +35,15 @@ type jsonDecoder struct {
 	rowSet []uint32 // by ROW node: row + 1 where an object was seen
 	times  types.TimeParser
 	reason string
+	wrong  []mistake
 	layouts
+}
+
+// mistake is a value of the wrong type. It makes a bad row unless the same key comes again with a
+// right one.
+type mistake struct {
+	node   *jsonNode
+	reason string
 }
 
 // jsonNode is what to do with the value of a key.
@@ -139,7 +148,7 @@ func (d *jsonDecoder) Decode(data []byte, msgs []flow.Message, out *column.Batch
 
 // general reads one message by the general scan.
 func (d *jsonDecoder) general(from, n int) bool {
-	d.reason = ""
+	d.reason, d.wrong = "", d.wrong[:0]
 	mark := uint32(d.row + 1)
 	d.begin()
 	i := d.space(from)
@@ -154,6 +163,11 @@ func (d *jsonDecoder) general(from, n int) bool {
 	if i = d.space(i); i != d.end {
 		d.forget(mark)
 		return d.bad("something follows the JSON object")
+	}
+	if len(d.wrong) > 0 {
+		d.reason = d.wrong[0].reason
+		d.forget(mark)
+		return false
 	}
 	for k := range d.leaves {
 		if d.seen[k] == mark {
@@ -356,11 +370,15 @@ func (d *jsonDecoder) value(i int, node *jsonNode, depth, n int) (int, bool) {
 	if i >= d.end {
 		return i, d.bad(errCut)
 	}
+	if node != nil && len(d.wrong) > 0 {
+		d.wrong = slices.DeleteFunc(d.wrong, func(m mistake) bool { return m.node.within(node) })
+	}
 	c := d.buf[i]
 	switch {
 	case c == '{':
 		if node != nil && node.row < 0 {
-			return i, d.mismatch(node, "an object")
+			d.mismatch(node, "an object")
+			node = nil
 		}
 		if node != nil {
 			if d.rowSet[node.row] == uint32(d.row+1) {
@@ -375,7 +393,7 @@ func (d *jsonDecoder) value(i int, node *jsonNode, depth, n int) (int, bool) {
 		return d.object(i, node, depth+1, n)
 	case c == '[':
 		if node != nil {
-			return i, d.mismatch(node, "an array")
+			d.mismatch(node, "an array")
 		}
 		from := i
 		i, ok := d.array(i, depth+1, n)
@@ -394,10 +412,11 @@ func (d *jsonDecoder) value(i int, node *jsonNode, depth, n int) (int, bool) {
 			return to + 1, true
 		}
 		if node.leaf < 0 || node.row >= 0 {
-			return i, d.mismatch(node, "text")
+			d.mismatch(node, "text")
+			return to + 1, true
 		}
-		if !d.setText(node.leaf, from, to, escaped, high) {
-			return i, false
+		if reason := d.setText(node.leaf, from, to, escaped, high); reason != "" {
+			d.mistaken(node, reason)
 		}
 		d.noteValue(from, to+1, segText, node.leaf)
 		return to + 1, true
@@ -411,10 +430,11 @@ func (d *jsonDecoder) value(i int, node *jsonNode, depth, n int) (int, bool) {
 			return to, true
 		}
 		if node.leaf < 0 || node.row >= 0 {
-			return i, d.mismatch(node, "a number")
+			d.mismatch(node, "a number")
+			return to, true
 		}
-		if !d.setNumber(node.leaf, d.buf[i:to], whole) {
-			return i, false
+		if reason := d.setNumber(node.leaf, d.buf[i:to], whole); reason != "" {
+			d.mistaken(node, reason)
 		}
 		d.noteValue(i, to, segNumber, node.leaf)
 		return to, true
@@ -438,7 +458,8 @@ func (d *jsonDecoder) value(i int, node *jsonNode, depth, n int) (int, bool) {
 			return to, true
 		}
 		if node.leaf < 0 || d.leaves[node.leaf].typ.Kind != types.Boolean {
-			return i, d.mismatch(node, w)
+			d.mismatch(node, w)
+			return to, true
 		}
 		d.leaves[node.leaf].vec.B[d.row] = w == "true"
 		d.set(node.leaf)
@@ -448,14 +469,25 @@ func (d *jsonDecoder) value(i int, node *jsonNode, depth, n int) (int, bool) {
 	return i, d.bad(errCut)
 }
 
-func (d *jsonDecoder) mismatch(n *jsonNode, found string) bool {
+// within says whether the node is another, or lies below it.
+func (n *jsonNode) within(up *jsonNode) bool {
+	return n == up || slices.ContainsFunc(up.kids, n.within)
+}
+
+func (d *jsonDecoder) mistaken(n *jsonNode, reason string) {
+	d.reset(n)
+	d.noLayout = true
+	d.wrong = append(d.wrong, mistake{n, reason})
+}
+
+func (d *jsonDecoder) mismatch(n *jsonNode, found string) {
 	want := "an object"
 	name := n.key
 	if n.leaf >= 0 {
 		name = d.leaves[n.leaf].name
 		want = d.leaves[n.leaf].typ.String()
 	}
-	return d.bad("%s: expected %s, found %s", name, want, found)
+	d.mistaken(n, fmt.Sprintf("%s: expected %s, found %s", name, want, found))
 }
 
 // reset makes a value, and all below it, unset.
@@ -546,7 +578,7 @@ func (d *jsonDecoder) set(k int) {
 	}
 }
 
-func (d *jsonDecoder) setText(k, from, to int, escaped, high bool) bool {
+func (d *jsonDecoder) setText(k, from, to int, escaped, high bool) (reason string) {
 	l := &d.leaves[k]
 	s := d.buf[from:to]
 	if l.typ.Kind != types.Varchar {
@@ -561,14 +593,14 @@ func (d *jsonDecoder) setText(k, from, to int, escaped, high bool) bool {
 		case types.Date:
 			x, ok = types.ParseDate(s)
 		default:
-			return d.bad("%s: expected %s, found text", l.name, l.typ)
+			return fmt.Sprintf("%s: expected %s, found text", l.name, l.typ)
 		}
 		if !ok {
-			return d.bad("%s: %q is no %s", l.name, clip(s), l.typ)
+			return fmt.Sprintf("%s: %q is no %s", l.name, clip(s), l.typ)
 		}
 		l.vec.I[d.row] = x
 		d.set(k)
-		return true
+		return ""
 	}
 	if escaped {
 		off := len(d.buf)
@@ -580,18 +612,18 @@ func (d *jsonDecoder) setText(k, from, to int, escaped, high bool) bool {
 		d.buf, ok = unescape(d.buf, s)
 		d.spare = d.buf
 		if !ok {
-			return d.bad("%s: the text is no valid UTF-8", l.name)
+			return fmt.Sprintf("%s: the text is no valid UTF-8", l.name)
 		}
 		l.vec.S[d.row] = column.Str{Off: uint32(off), Len: uint32(len(d.buf) - off)}
 		d.set(k)
-		return true
+		return ""
 	}
 	if high && !utf8.Valid(s) {
-		return d.bad("%s: the text is no valid UTF-8", l.name)
+		return fmt.Sprintf("%s: the text is no valid UTF-8", l.name)
 	}
 	l.vec.S[d.row] = column.Str{Off: uint32(from), Len: uint32(len(s))}
 	d.set(k)
-	return true
+	return ""
 }
 
 func clip(s []byte) string {
@@ -601,26 +633,26 @@ func clip(s []byte) string {
 	return string(s)
 }
 
-func (d *jsonDecoder) setNumber(k int, s []byte, whole bool) bool {
+func (d *jsonDecoder) setNumber(k int, s []byte, whole bool) (reason string) {
 	l := &d.leaves[k]
 	switch l.typ.Kind {
 	case types.Double:
 		x, err := strconv.ParseFloat(string(s), 64)
 		if err != nil {
-			return d.bad("%s: %s does not fit DOUBLE", l.name, clip(s))
+			return fmt.Sprintf("%s: %s does not fit DOUBLE", l.name, clip(s))
 		}
 		l.vec.F[d.row] = x
 	case types.Int, types.BigInt:
 		x, ok := wholeNumber(s, whole)
 		if !ok || l.typ.Kind == types.Int && (x < math.MinInt32 || x > math.MaxInt32) {
-			return d.bad("%s: %s is no %s", l.name, clip(s), l.typ)
+			return fmt.Sprintf("%s: %s is no %s", l.name, clip(s), l.typ)
 		}
 		l.vec.I[d.row] = x
 	default:
-		return d.bad("%s: expected %s, found a number", l.name, l.typ)
+		return fmt.Sprintf("%s: expected %s, found a number", l.name, l.typ)
 	}
 	d.set(k)
-	return true
+	return ""
 }
 
 // wholeNumber reads a number that is whole in value: 5, 5.0, 5e3.

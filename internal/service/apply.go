@@ -57,9 +57,9 @@ func (s *Service) Apply(ctx context.Context, actor string, in Script, dryRun boo
 	cat := s.cat.Clone()
 	s.mu.Unlock()
 	var actions []action
-	created := map[string]bool{} // jobs of this script
+	made := &made{created: map[string]bool{}, dropped: map[string]bool{}}
 	for _, st := range script.Statements {
-		if a := s.prepare(actor, script, st, cat, errs, created); a != nil {
+		if a := s.prepare(actor, script, st, cat, errs, made); a != nil {
 			actions = append(actions, a)
 		}
 	}
@@ -80,18 +80,21 @@ func (s *Service) Apply(ctx context.Context, actor string, in Script, dryRun boo
 	return out, nil
 }
 
+// made is what a script's earlier statements will have made of jobs.
+type made struct{ created, dropped map[string]bool }
+
 // prepare checks one statement against the catalog as it will be then, and gives what does it.
-func (s *Service) prepare(actor string, script *sql.Script, st sql.Statement, cat *plan.Catalog, errs *sql.Errors, created map[string]bool) action {
+func (s *Service) prepare(actor string, script *sql.Script, st sql.Statement, cat *plan.Catalog, errs *sql.Errors, made *made) action {
 	src := script.Source(st)
 	switch st := st.(type) {
 	case *sql.DeclareEndpoint:
-		return s.define(actor, st, src, sql.KindEndpoint, st.Name, st.Replace, cat, errs)
+		return s.define(actor, st, src, sql.KindEndpoint, st.Name, st.Replace, cat, errs, made)
 	case *sql.DeclareStream:
-		return s.define(actor, st, src, sql.KindStream, st.Name, st.Replace, cat, errs)
+		return s.define(actor, st, src, sql.KindStream, st.Name, st.Replace, cat, errs, made)
 	case *sql.DeclareSink:
-		return s.define(actor, st, src, sql.KindSink, st.Name, st.Replace, cat, errs)
+		return s.define(actor, st, src, sql.KindSink, st.Name, st.Replace, cat, errs, made)
 	case *sql.CreateView:
-		return s.define(actor, st, src, sql.KindView, st.Name, st.Replace, cat, errs)
+		return s.define(actor, st, src, sql.KindView, st.Name, st.Replace, cat, errs, made)
 	case *sql.CreateTopic:
 		opts := plan.CheckOptions(errs, st.Options, topicOptions, "a topic")
 		set := topiclog.Settings{Partitions: opts.Number("partitions", 4), RetainFor: opts.Duration("retain", 0), RetainBytes: int64(opts.Number("retain megabytes", 0)) << 20}
@@ -107,7 +110,7 @@ func (s *Service) prepare(actor string, script *sql.Script, st sql.Statement, ca
 			return o, s.CreateTopic(actor, st.Name.Text, set)
 		}
 	case *sql.CreateJob:
-		return s.prepareJob(actor, st, src, cat, errs, created)
+		return s.prepareJob(actor, st, src, cat, errs, made)
 	case *sql.StartJob:
 		return func(context.Context) (Outcome, error) {
 			return Outcome{Kind: sql.KindJob, Name: st.Name.Text, Done: "started"}, s.StartJob(actor, st.Name.Text)
@@ -117,7 +120,7 @@ func (s *Service) prepare(actor string, script *sql.Script, st sql.Statement, ca
 			return Outcome{Kind: sql.KindJob, Name: st.Name.Text, Done: "stopped"}, s.StopJob(actor, st.Name.Text)
 		}
 	case *sql.Drop:
-		return s.prepareDrop(actor, st, cat, errs)
+		return s.prepareDrop(actor, st, cat, errs, made)
 	case *sql.Show:
 		return func(context.Context) (Outcome, error) { return s.show(st.Kind), nil }
 	case *sql.Describe:
@@ -144,7 +147,7 @@ func explained(name string, p *plan.Plan) Outcome {
 	return Outcome{Kind: "plan", Name: name, Done: "shown", Note: p.Explain()}
 }
 
-func (s *Service) define(actor string, st sql.Statement, src, kind string, name sql.Name, replace bool, cat *plan.Catalog, errs *sql.Errors) action {
+func (s *Service) define(actor string, st sql.Statement, src, kind string, name sql.Name, replace bool, cat *plan.Catalog, errs *sql.Errors, made *made) action {
 	s.mu.Lock()
 	same := s.sameDefinition(kind, name.Text, src)
 	s.mu.Unlock()
@@ -155,7 +158,7 @@ func (s *Service) define(actor string, st sql.Statement, src, kind string, name 
 	}
 	had := cat.KindOf(name.Text) == kind
 	if replace && had {
-		if users := s.usersOf(kind, name.Text); len(users) > 0 {
+		if users := s.usersOf(cat, kind, name.Text, made.dropped); len(users) > 0 {
 			errs.Add(sql.InUse, name.Span, "stop and drop it first, or declare another "+kind, "the %s %q is used by %s", kind, name.Text, strings.Join(users, ", "))
 			return nil
 		}
@@ -209,21 +212,21 @@ func (s *Service) sameDefinition(kind, name, src string) bool {
 
 func normal(src string) string { return strings.Join(strings.Fields(src), " ") }
 
-func (s *Service) prepareJob(actor string, st *sql.CreateJob, src string, cat *plan.Catalog, errs *sql.Errors, created map[string]bool) action {
+func (s *Service) prepareJob(actor string, st *sql.CreateJob, src string, cat *plan.Catalog, errs *sql.Errors, made *made) action {
 	name := st.Name.Text
 	s.mu.Lock()
 	old := s.jobs[name]
 	s.mu.Unlock()
-	if created[name] {
+	if made.created[name] {
 		errs.Add(sql.Duplicate, st.Name.Span, "", "the job %q is there twice", name)
 		return nil
 	}
-	created[name] = true
+	made.created[name] = true
 	p := cat.Job(st, errs)
 	if p == nil {
 		return nil
 	}
-	if old != nil {
+	if old != nil && !made.dropped[name] {
 		if normal(old.row.SQL) == normal(src) {
 			return func(context.Context) (Outcome, error) {
 				return Outcome{Kind: sql.KindJob, Name: name, Done: "unchanged", Note: "it is " + old.info().State}, nil
@@ -274,7 +277,7 @@ func placeOf(st *sql.CreateJob, err error) sql.Span {
 	return st.Name.Span
 }
 
-func (s *Service) prepareDrop(actor string, st *sql.Drop, cat *plan.Catalog, errs *sql.Errors) action {
+func (s *Service) prepareDrop(actor string, st *sql.Drop, cat *plan.Catalog, errs *sql.Errors, made *made) action {
 	name := st.Name.Text
 	out := Outcome{Kind: st.Kind, Name: name, Done: "dropped"}
 	gone := func(context.Context) (Outcome, error) { out.Done = "unchanged"; return out, nil }
@@ -294,6 +297,7 @@ func (s *Service) prepareDrop(actor string, st *sql.Drop, cat *plan.Catalog, err
 			}
 			return missing(have)
 		}
+		made.dropped[name] = true
 		return func(context.Context) (Outcome, error) { return out, s.DropJob(actor, name) }
 	case sql.KindTopic:
 		t := s.topics.Topic(name)
@@ -304,7 +308,7 @@ func (s *Service) prepareDrop(actor string, st *sql.Drop, cat *plan.Catalog, err
 			}
 			return missing(have)
 		}
-		if users := s.usersOf(st.Kind, name); len(users) > 0 {
+		if users := s.usersOf(cat, st.Kind, name, made.dropped); len(users) > 0 {
 			errs.Add(sql.InUse, st.Name.Span, "drop them first", "the topic %q is used by %s", name, strings.Join(users, ", "))
 			return nil
 		}
@@ -325,7 +329,7 @@ func (s *Service) prepareDrop(actor string, st *sql.Drop, cat *plan.Catalog, err
 		s.mu.Unlock()
 		return missing(have)
 	}
-	if users := s.usersOf(st.Kind, name); len(users) > 0 {
+	if users := s.usersOf(cat, st.Kind, name, made.dropped); len(users) > 0 {
 		errs.Add(sql.InUse, st.Name.Span, "drop it first", "the %s %q is used by %s", st.Kind, name, strings.Join(users, ", "))
 		return nil
 	}
@@ -343,10 +347,14 @@ func (s *Service) prepareDrop(actor string, st *sql.Drop, cat *plan.Catalog, err
 	}
 }
 
-// usersOf names the jobs and definitions that use something.
-func (s *Service) usersOf(kind, name string) (out []string) {
+// usersOf names the jobs, but for those dropped, and the definitions that use something. cat is the
+// catalog to look in; nil means the service's own.
+func (s *Service) usersOf(cat *plan.Catalog, kind, name string, dropped map[string]bool) (out []string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if cat == nil {
+		cat = s.cat
+	}
 	uses := func(p *plan.Plan) bool {
 		for _, o := range p.Ops {
 			var via *plan.Endpoint
@@ -366,6 +374,9 @@ func (s *Service) usersOf(kind, name string) (out []string) {
 		return false
 	}
 	for n, j := range s.jobs {
+		if dropped[n] {
+			continue
+		}
 		script, err := sql.Parse(n, j.row.SQL, nil)
 		if err != nil {
 			continue
@@ -378,13 +389,13 @@ func (s *Service) usersOf(kind, name string) (out []string) {
 	}
 	switch kind {
 	case sql.KindEndpoint:
-		for n, k := range s.cat.Sinks {
+		for n, k := range cat.Sinks {
 			if k.Via != nil && k.Via.Name == name {
 				out = append(out, "the sink "+n)
 			}
 		}
 	case sql.KindStream, sql.KindView:
-		for n, v := range s.cat.Views {
+		for n, v := range cat.Views {
 			if n != name && s.readsView(append(v.Query.With, sql.Step{Query: v.Query.Body}), name) {
 				out = append(out, "the view "+n)
 			}
@@ -513,7 +524,7 @@ func (s *Service) Describe(name string) (Outcome, error) {
 			o.Rows = append(o.Rows, []string{c.Name, c.Type.String(), about(stream, c)})
 		}
 	}
-	if users := s.usersOf(kind, name); len(users) > 0 {
+	if users := s.usersOf(nil, kind, name, nil); len(users) > 0 {
 		o.Note += "\n\nused by " + strings.Join(users, ", ")
 	}
 	return o, nil

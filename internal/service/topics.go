@@ -103,7 +103,7 @@ func (s *Service) DropTopic(actor, name string) error {
 	if _, err := s.topicNamed(name); err != nil {
 		return err
 	}
-	if users := s.usersOf(sql.KindTopic, name); len(users) > 0 {
+	if users := s.usersOf(nil, sql.KindTopic, name, nil); len(users) > 0 {
 		return errorf(ErrConflict, "the topic '%s' is used by %s", name, users[0])
 	}
 	if err := s.topics.Drop(name); err != nil {

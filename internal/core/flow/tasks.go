@@ -335,7 +335,7 @@ func (j *Job) Samples() []NamedSample {
 type tap struct {
 	op       *plan.Op
 	describe func(fields []types.Field, b *column.Batch, i int) string
-	due      atomic.Int64 // wall clock in ms from which the next rows are kept
+	due      atomic.Int64 // wall clock in ms from which several rows of a batch are kept again
 	mu       sync.Mutex
 	newest   []string
 }
@@ -354,12 +354,12 @@ type tapNode struct {
 
 // Push implements step.Node.
 func (n *tapNode) Push(b *column.Batch) {
-	due := n.t.due.Load()
-	if n.ctx.NowMs < due || !n.t.due.CompareAndSwap(due, n.ctx.NowMs+tapEveryMs) {
-		return
+	take := 1 // the last row always, so that the newest is there when nothing follows
+	if due := n.t.due.Load(); n.ctx.NowMs >= due && n.t.due.CompareAndSwap(due, n.ctx.NowMs+tapEveryMs) {
+		take = rowsATapTake
 	}
 	var rows []string
-	for i := max(0, b.N-rowsATapTake); i < b.N; i++ {
+	for i := max(0, b.N-take); i < b.N; i++ {
 		rows = append(rows, n.t.describe(n.t.op.Fields, b, i))
 	}
 	n.t.mu.Lock()

@@ -225,6 +225,11 @@ func (p *Plan) Explain() string {
 		for _, n := range o.Next {
 			walk(n, depth+1)
 		}
+		for _, br := range o.Branches {
+			for _, k := range br.Sinks {
+				walk(k, depth+1)
+			}
+		}
 	}
 	for _, s := range p.Scans() {
 		walk(s, 0)
