@@ -207,4 +207,3 @@ func lines(s string) []string {
 	}
 	return out
 }
-

@@ -42,14 +42,13 @@ func fail(code int, format string, args ...any) error {
 
 // app is what all commands share.
 type app struct {
-	in      io.Reader
-	out     io.Writer
-	err     io.Writer
-	server  string
-	output  string
-	sets    []string
-	ctx     context.Context
-	version string
+	in     io.Reader
+	out    io.Writer
+	err    io.Writer
+	server string
+	output string
+	sets   []string
+	ctx    context.Context
 }
 
 // Main runs the command line and gives its exit code.

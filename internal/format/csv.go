@@ -257,7 +257,7 @@ func (e *csvEncoder) Append(dst []byte, b *column.Batch, i int) []byte {
 }
 
 func appendCSV(dst, s []byte) []byte {
-	if len(s) > 0 && bytes.IndexAny(s, ",\"\r\n") < 0 && s[0] != ' ' && s[len(s)-1] != ' ' {
+	if len(s) > 0 && !bytes.ContainsAny(s, ",\"\r\n") && s[0] != ' ' && s[len(s)-1] != ' ' {
 		return append(dst, s...)
 	}
 	dst = append(dst, '"')

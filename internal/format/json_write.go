@@ -11,7 +11,7 @@ import (
 // as ISO 8601 durations, NaN and the infinities as text.
 type JSONEncoder struct {
 	fields []types.Field
-	before [][]byte // what stands before each value
+	before [][]byte           // what stands before each value
 	times  []types.TimeWriter // by column: instants in a column are close together
 }
 

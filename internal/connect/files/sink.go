@@ -30,7 +30,6 @@ type Sink struct {
 	part   int
 	file   *os.File
 	opened time.Time
-	buf    []byte
 }
 
 // OpenSink opens the directory of a sink. Without durable nothing is synced: a run that can simply be

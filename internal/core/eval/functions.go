@@ -21,7 +21,6 @@ var (
 	double    = types.Of(types.Double)
 	varchar   = types.Of(types.Varchar)
 	timestamp = types.Of(types.Timestamp)
-	date      = types.Of(types.Date)
 	interval  = types.Of(types.Interval)
 )
 

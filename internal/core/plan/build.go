@@ -400,9 +400,7 @@ func (c *Catalog) Job(j *sql.CreateJob, errs *sql.Errors) *Plan {
 		}
 		route.Detail = strings.Join(detail, ", else ")
 		b.add(route)
-		for _, s := range sinks {
-			b.plan.Ops = append(b.plan.Ops, s)
-		}
+		b.plan.Ops = append(b.plan.Ops, sinks...)
 	}
 	if len(errs.List) > before {
 		return nil

@@ -26,7 +26,6 @@ const (
 	WrongPlace    Code = "wrong-place"
 	NotGrouped    Code = "not-grouped"
 	Duplicate     Code = "duplicate-name"
-	Ambiguous     Code = "ambiguous-name"
 	NoValue       Code = "no-value"
 	Unbounded     Code = "unbounded"
 	NotYet        Code = "not-yet"
