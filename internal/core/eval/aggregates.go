@@ -252,7 +252,7 @@ func (a *Aggregate) Final(g *state.Groups, entries []uint32, at int, out *column
 			}
 			out.I[i] = int64(s[0])
 		case avgWhole:
-			out.F[i] = (float64(int64(s[1]))*(1<<64) + float64(s[0])) / float64(s[2])
+			out.F[i] = wide(s[0], s[1]) / float64(s[2])
 		case sumDouble:
 			out.F[i] = total(s)
 		case avgDouble:
@@ -265,6 +265,18 @@ func (a *Aggregate) Final(g *state.Groups, entries []uint32, at int, out *column
 			out.SetText(i, g.GetText(s[0]))
 		}
 	}
+}
+
+// wide turns a 128-bit whole number into a double. Its size is converted, not its two's complement,
+// whose low half would lose the digits of small negative numbers.
+func wide(lo, hi uint64) float64 {
+	if hi>>63 == 0 {
+		return float64(hi)*(1<<64) + float64(lo)
+	}
+	var borrow uint64
+	lo, borrow = bits.Sub64(0, lo, 0)
+	hi, _ = bits.Sub64(0, hi, borrow)
+	return -(float64(hi)*(1<<64) + float64(lo))
 }
 
 func total(s []uint64) float64 {

@@ -1,7 +1,6 @@
 package eval
 
 import (
-	"bytes"
 	"fmt"
 	"math"
 	"strconv"
@@ -198,53 +197,49 @@ func floorDiv(a, b int64) int64 {
 	return q
 }
 
-// like matches text against a pattern of % and _ with \ as the escape, by code points.
+// like matches text against a pattern of % and _ with \ as the escape, by code points. On a mismatch
+// only the last % is tried again with one more code point: earlier ones need not give back what they
+// took, so the time is at most the product of the lengths.
 func like(s, pat []byte) bool {
-	for len(pat) > 0 {
-		switch pat[0] {
-		case '%':
-			for len(pat) > 0 && pat[0] == '%' {
-				pat = pat[1:]
-			}
-			if len(pat) == 0 {
-				return true
-			}
-			if c := pat[0]; c != '_' && c != '\\' { // jump to where the next letter stands
-				for {
-					k := bytes.IndexByte(s, c)
-					if k < 0 {
-						return false
-					}
-					if like(s[k:], pat) {
-						return true
-					}
-					s = s[k+1:]
+	i, p := 0, 0
+	star, from := -1, 0 // behind the last %, and where in s it was tried last
+	for i < len(s) || p < len(pat) {
+		if p < len(pat) {
+			switch c := pat[p]; {
+			case c == '%':
+				p++
+				star, from = p, i
+				continue
+			case c == '_' && i < len(s):
+				i += runeLength(s[i:])
+				p++
+				continue
+			case c != '_' && i < len(s):
+				k := p
+				if c == '\\' && p+1 < len(pat) {
+					k++
+				}
+				if pat[k] == s[i] {
+					i++
+					p = k + 1
+					continue
 				}
 			}
-			for i := 0; i <= len(s); i++ {
-				if like(s[i:], pat) {
-					return true
-				}
-			}
-			return false
-		case '_':
-			if len(s) == 0 {
-				return false
-			}
-			k := 1
-			for k < len(s) && s[k]&0xc0 == 0x80 {
-				k++
-			}
-			s, pat = s[k:], pat[1:]
-		default:
-			if pat[0] == '\\' && len(pat) > 1 {
-				pat = pat[1:]
-			}
-			if len(s) == 0 || s[0] != pat[0] {
-				return false
-			}
-			s, pat = s[1:], pat[1:]
 		}
+		if star < 0 || from >= len(s) {
+			return false
+		}
+		from += runeLength(s[from:])
+		i, p = from, star
 	}
-	return len(s) == 0
+	return true
+}
+
+// runeLength is the number of bytes of the code point that s begins with.
+func runeLength(s []byte) int {
+	k := 1
+	for k < len(s) && s[k]&0xc0 == 0x80 {
+		k++
+	}
+	return k
 }
