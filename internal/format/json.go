@@ -1,8 +1,10 @@
 package format
 
 import (
+	"encoding/binary"
 	"fmt"
 	"math"
+	"math/bits"
 	"slices"
 	"strconv"
 	"unicode/utf16"
@@ -218,6 +220,9 @@ func (d *jsonDecoder) bad(format string, args ...any) bool {
 }
 
 func (d *jsonDecoder) space(i int) int {
+	if i < d.end && d.buf[i] > ' ' {
+		return i
+	}
 	for i < d.end && (d.buf[i] == ' ' || d.buf[i] == '\t' || d.buf[i] == '\n' || d.buf[i] == '\r') {
 		i++
 	}
@@ -284,9 +289,24 @@ func (d *jsonDecoder) object(i int, node *jsonNode, depth, n int) (int, bool) {
 // has bytes beyond ASCII.
 func (d *jsonDecoder) text(i int) (end int, escaped, high, ok bool) {
 	b := d.buf[:d.end]
-	for i++; i < len(b); i++ {
-		c := b[i]
-		switch {
+	i++
+	for {
+		for i+8 <= len(b) {
+			w := binary.LittleEndian.Uint64(b[i:])
+			m := special(w)
+			if high {
+				m = specialASCII(w)
+			}
+			if m != 0 {
+				i += bits.TrailingZeros64(m) >> 3
+				break
+			}
+			i += 8
+		}
+		if i >= len(b) {
+			return i, escaped, high, false
+		}
+		switch c := b[i]; {
 		case c == '"':
 			return i, escaped, high, true
 		case c == '\\':
@@ -310,8 +330,8 @@ func (d *jsonDecoder) text(i int) (end int, escaped, high, ok bool) {
 		case c >= 0x80:
 			high = true
 		}
+		i++
 	}
-	return i, escaped, high, false
 }
 
 func isHex(c byte) bool {
@@ -534,36 +554,35 @@ func (d *jsonDecoder) array(i, depth, n int) (int, bool) {
 // number finds the end of a number; whole says that it has neither point nor exponent.
 func (d *jsonDecoder) number(i int) (end int, whole, ok bool) {
 	b := d.buf[:d.end]
-	digits := func() bool {
-		from := i
-		for i < len(b) && b[i]-'0' <= 9 {
-			i++
-		}
-		return i > from
-	}
 	if b[i] == '-' {
 		i++
 	}
-	if i < len(b) && b[i] == '0' {
+	from := i
+	for i < len(b) && b[i]-'0' <= 9 {
 		i++
-	} else if !digits() {
+	}
+	if i == from || i > from+1 && b[from] == '0' {
 		return i, false, false
 	}
 	whole = true
 	if i < len(b) && b[i] == '.' {
-		i++
 		whole = false
-		if !digits() {
+		i++
+		for from = i; i < len(b) && b[i]-'0' <= 9; i++ {
+		}
+		if i == from {
 			return i, false, false
 		}
 	}
 	if i < len(b) && b[i]|0x20 == 'e' {
-		i++
 		whole = false
+		i++
 		if i < len(b) && (b[i] == '+' || b[i] == '-') {
 			i++
 		}
-		if !digits() {
+		for from = i; i < len(b) && b[i]-'0' <= 9; i++ {
+		}
+		if i == from {
 			return i, false, false
 		}
 	}
@@ -637,9 +656,12 @@ func (d *jsonDecoder) setNumber(k int, s []byte, whole bool) (reason string) {
 	l := &d.leaves[k]
 	switch l.typ.Kind {
 	case types.Double:
-		x, err := strconv.ParseFloat(string(s), 64)
-		if err != nil {
-			return fmt.Sprintf("%s: %s does not fit DOUBLE", l.name, clip(s))
+		x, ok := shortDouble(s)
+		if !ok {
+			var err error
+			if x, err = strconv.ParseFloat(string(s), 64); err != nil {
+				return fmt.Sprintf("%s: %s does not fit DOUBLE", l.name, clip(s))
+			}
 		}
 		l.vec.F[d.row] = x
 	case types.Int, types.BigInt:
@@ -653,6 +675,30 @@ func (d *jsonDecoder) setNumber(k int, s []byte, whole bool) (reason string) {
 	}
 	d.set(k)
 	return ""
+}
+
+// shortDouble reads a valid number of few digits without an exponent; see exactDouble.
+func shortDouble(s []byte) (float64, bool) {
+	if len(s) > 18 {
+		return 0, false
+	}
+	neg := s[0] == '-'
+	var mant uint64
+	frac, dot := 0, false
+	for _, c := range s {
+		switch {
+		case c-'0' <= 9:
+			mant = mant*10 + uint64(c-'0')
+			if dot {
+				frac++
+			}
+		case c == '.':
+			dot = true
+		case c != '-' || mant > 0 || dot:
+			return 0, false
+		}
+	}
+	return exactDouble(mant, frac, neg)
 }
 
 // wholeNumber reads a number that is whole in value: 5, 5.0, 5e3.

@@ -5,6 +5,7 @@ import (
 	"math"
 	"math/bits"
 	"unicode/utf8"
+	"unsafe"
 
 	"fiume/internal/core/column"
 	"fiume/internal/core/types"
@@ -84,6 +85,7 @@ func (d *jsonDecoder) learn(from int) {
 	if d.misses >= 64 {
 		if d.hits < 4*d.misses { // not worth it: the messages have no fixed form
 			d.pause = 4096
+			d.known = nil
 		}
 		d.hits, d.misses = 0, 0
 	}
@@ -157,19 +159,48 @@ const (
 
 // special marks the bytes of w that are a quote, a backslash, a control character or not ASCII. The
 // lowest mark is exact; higher ones may be false (zero-byte test: Warren, Hacker's Delight, 6-1).
-func special(w uint64) uint64 {
+func special(w uint64) uint64 { return specialASCII(w) | w&highs }
+
+// specialASCII is special without the bytes that are not ASCII.
+func specialASCII(w uint64) uint64 {
 	q := w ^ 0x22*ones
 	b := w ^ 0x5c*ones
-	return ((q-ones)&^q | (b-ones)&^b | (w - 0x20*ones) | w) & highs
+	return ((q-ones)&^q | (b-ones)&^b | (w-0x20*ones)&^w) & highs
+}
+
+// exactDouble gives mant / 10^frac where that is exact: a mantissa below 2^53 and a power of ten up to
+// 22 are doubles, so their quotient is rounded once, as it must be (Clinger, How to Read Floating
+// Point Numbers Accurately, 1990).
+func exactDouble(mant uint64, frac int, neg bool) (float64, bool) {
+	if mant >= 1<<53 || frac >= len(exact10) {
+		return 0, false
+	}
+	x := float64(mant)
+	if frac > 0 {
+		x /= exact10[frac]
+	}
+	if neg {
+		x = -x
+	}
+	return x, true
+}
+
+// at8 reads eight bytes. The caller knows that they are there: no check is made.
+func at8(p unsafe.Pointer, i int) uint64 {
+	return binary.LittleEndian.Uint64(unsafe.Slice((*byte)(unsafe.Add(p, i)), 8))
 }
 
 func (d *jsonDecoder) byLayout(l *layout, data []byte, i, to, n int) bool {
 	row := d.row
-	limit := len(data) - 8
+	limit := len(data) - 8 // eight bytes can be read up to here
+	if limit < 0 {
+		return false
+	}
+	p := unsafe.Pointer(unsafe.SliceData(data))
 	for s := range l.segs {
 		seg := &l.segs[s]
 		for _, w := range seg.words {
-			if i > limit || (binary.LittleEndian.Uint64(data[i:])^w.value)&w.mask != 0 {
+			if i > limit || (at8(p, i)^w.value)&w.mask != 0 {
 				return false
 			}
 			i += 8
@@ -182,7 +213,7 @@ func (d *jsonDecoder) byLayout(l *layout, data []byte, i, to, n int) bool {
 				if i > limit {
 					return false
 				}
-				if m := special(binary.LittleEndian.Uint64(data[i:])); m != 0 {
+				if m := special(at8(p, i)); m != 0 {
 					i += bits.TrailingZeros64(m) >> 3
 					break
 				}
@@ -260,17 +291,9 @@ func (d *jsonDecoder) byLayout(l *layout, data []byte, i, to, n int) bool {
 			}
 			vec := d.leaves[seg.leaf].vec
 			if seg.typ == types.Double {
-				// A mantissa below 2^53 and a power of ten up to 22 are exact, so their quotient is
-				// rounded once, as it must be (Clinger, How to Read Floating Point Numbers Accurately, 1990).
-				if mant >= 1<<53 {
+				x, ok := exactDouble(mant, frac, neg)
+				if !ok {
 					return false
-				}
-				x := float64(mant)
-				if frac > 0 {
-					x /= exact10[frac]
-				}
-				if neg {
-					x = -x
 				}
 				vec.F[row] = x
 			} else {
@@ -290,7 +313,10 @@ func (d *jsonDecoder) byLayout(l *layout, data []byte, i, to, n int) bool {
 				vec.Nulls[row] = false
 			}
 		case segWord:
-			w := binary.LittleEndian.Uint64(data[i:])
+			if i > limit {
+				return false
+			}
+			w := at8(p, i)
 			var v bool
 			switch {
 			case uint32(w) == 't'|'r'<<8|'u'<<16|'e'<<24:
