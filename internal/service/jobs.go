@@ -37,6 +37,7 @@ const (
 const (
 	defaultCheckpoint = 5 * time.Second
 	keptCheckpoints   = 3
+	lastCheckpoint    = 10 * time.Second // how long a job that is stopped may take for it
 	firstRetry        = time.Second
 	longestRetry      = 30 * time.Second
 )
@@ -217,12 +218,12 @@ func (j *job) once(ctx context.Context) error {
 		case err := <-ended:
 			return err
 		case <-tick.C:
-			if err := j.checkpoint(run); err != nil && !errors.Is(err, flow.ErrEnded) {
+			if err := j.checkpoint(ctx, run, time.Minute); err != nil && ctx.Err() == nil && !errors.Is(err, flow.ErrEnded) {
 				j.s.log.Error("a checkpoint was abandoned", "job", j.row.Name, "error", err)
 			}
 		case <-ctx.Done():
 			// A last checkpoint keeps place and state; without it the one before counts.
-			if err := j.checkpoint(run); err != nil && !errors.Is(err, flow.ErrEnded) {
+			if err := j.checkpoint(context.Background(), run, lastCheckpoint); err != nil && !errors.Is(err, flow.ErrEnded) {
 				j.s.log.Error("the last checkpoint was abandoned", "job", j.row.Name, "error", err)
 			}
 			cancelRun()
@@ -251,9 +252,9 @@ func (j *job) halt(forget bool) {
 
 // checkpoint takes a checkpoint: the state goes to a file, and when that is on the disk its entry goes
 // to the catalog, which makes it count.
-func (j *job) checkpoint(run *flow.Job) error {
+func (j *job) checkpoint(ctx context.Context, run *flow.Job, limit time.Duration) error {
 	began := time.Now()
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	snap, err := run.Checkpoint(ctx)
 	if err != nil {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"time"
 
 	"fiume/internal/core/plan"
 	"fiume/internal/core/step"
@@ -33,6 +34,7 @@ func (s *Snapshot) Positions() ([]byte, error) { return json.Marshal(s) }
 // barrier is a checkpoint on its way through the dataflow (Chandy and Lamport, Distributed Snapshots,
 // 1985): each task notes its state when the marker has reached it from all its producers.
 type barrier struct {
+	number  int64
 	mu      sync.Mutex
 	snap    *Snapshot
 	waiting int
@@ -67,11 +69,16 @@ func splitKey(sc *scanner, sr *splitReader) string {
 }
 
 // Checkpoint sends markers through the dataflow and gives the snapshot when they have passed. By then
-// the sinks have made durable what they were given before the markers.
+// the sinks have made durable what they were given before the markers. When ctx ends first, the
+// checkpoint is abandoned; the next one takes its place.
 func (j *Job) Checkpoint(ctx context.Context) (*Snapshot, error) {
 	j.checkpoint.Lock()
 	defer j.checkpoint.Unlock()
-	b := &barrier{ready: make(chan struct{}), snap: &Snapshot{Splits: map[string]SplitPosition{}, Ledger: make([]step.Counts, len(j.plan.Ops)), Windows: map[int][][]byte{}}}
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	defer context.AfterFunc(j.ctx, func() { cancel(ErrEnded) })()
+	j.markers++
+	b := &barrier{number: j.markers, ready: make(chan struct{}), snap: &Snapshot{Splits: map[string]SplitPosition{}, Ledger: make([]step.Counts, len(j.plan.Ops)), Windows: map[int][][]byte{}}}
 	b.waiting = len(j.sinks)
 	for _, ws := range j.windows {
 		b.waiting += len(ws)
@@ -79,7 +86,13 @@ func (j *Job) Checkpoint(ctx context.Context) (*Snapshot, error) {
 	live := false
 	for _, sc := range j.sources {
 		for _, sr := range sc.splits {
-			sr.mu.Lock()
+			for !sr.mu.TryLock() { // it may be held up by full queues
+				select {
+				case <-ctx.Done():
+					return nil, context.Cause(ctx)
+				case <-time.After(200 * time.Microsecond):
+				}
+			}
 			b.mu.Lock()
 			b.snap.Splits[splitKey(sc, sr)] = SplitPosition{Next: sr.delivered, Newest: sr.newest, Ended: sr.ended}
 			for i := range sr.counts {
@@ -89,11 +102,11 @@ func (j *Job) Checkpoint(ctx context.Context) (*Snapshot, error) {
 			var err error
 			if !sr.ended {
 				live = true
-				err = sr.mark(j.ctx, b)
+				err = sr.mark(ctx, b)
 			}
 			sr.mu.Unlock()
 			if err != nil {
-				return nil, ErrEnded
+				return nil, context.Cause(ctx)
 			}
 		}
 	}
@@ -103,8 +116,6 @@ func (j *Job) Checkpoint(ctx context.Context) (*Snapshot, error) {
 	select {
 	case <-b.ready:
 		return b.snap, nil
-	case <-j.ctx.Done():
-		return nil, ErrEnded
 	case <-ctx.Done():
 		return nil, context.Cause(ctx)
 	}

@@ -46,15 +46,18 @@ type Job struct {
 	ended  atomic.Bool
 
 	checkpoint sync.Mutex // one at a time
+	markers    int64      // checkpoints begun
 }
 
 // instance is one sender of a stage: a split of a scan, or a task of a window.
 type instance struct {
-	mu      sync.Mutex // held while its packets are sent, so that they leave in order
-	counts  []step.Counts
+	mu      sync.Mutex // held while its packets are sent, so that they leave in order; full queues hold it up
 	windows []target
 	sinks   []target
-	ended   bool
+
+	seen   sync.Mutex // never held for long; guards what follows, which is changed under mu only
+	counts []step.Counts
+	ended  bool
 }
 
 // target is where an instance sends, and the number it has there.
@@ -401,9 +404,11 @@ func (p *pipe) take(tasks int) *turn {
 
 // send gives a turn to the instance's targets. The caller holds the instance's lock.
 func (in *instance) send(ctx context.Context, t *turn) error {
+	in.seen.Lock()
 	for i := range t.counts {
 		in.counts[i].Add(t.counts[i])
 	}
+	in.seen.Unlock()
 	for _, w := range in.windows {
 		pk := packet{from: w.from, watermark: t.watermark, idle: t.idle, end: t.end}
 		if k := slices.Index(t.partials, w.op); k >= 0 {
@@ -428,7 +433,9 @@ func (in *instance) send(ctx context.Context, t *turn) error {
 		}
 	}
 	if t.end {
+		in.seen.Lock()
 		in.ended = true
+		in.seen.Unlock()
 	}
 	return nil
 }
@@ -495,21 +502,21 @@ func (j *Job) Status() Status {
 	}
 	for _, sc := range j.sources {
 		for _, sr := range sc.splits {
-			sr.mu.Lock()
+			sr.seen.Lock()
 			add(sr.counts)
 			st := SplitStatus{Stream: sc.op.Step, Split: sr.split.Name(), Next: sr.delivered, NewestAt: known(sr.newest), Idle: sr.idle, Ended: sr.ended}
 			if st.NewestAt != nil {
 				st.Watermark = known(sr.newest - sc.op.Stream.Delay)
 			}
-			sr.mu.Unlock()
+			sr.seen.Unlock()
 			s.Splits = append(s.Splits, st)
 		}
 	}
 	for _, ws := range j.windows {
 		for _, w := range ws {
-			w.mu.Lock()
+			w.seen.Lock()
 			add(w.counts)
-			w.mu.Unlock()
+			w.seen.Unlock()
 		}
 	}
 	for _, t := range j.sinks {
@@ -520,14 +527,14 @@ func (j *Job) Status() Status {
 	for i, o := range j.plan.Ops {
 		st := Step{ID: o.ID, Kind: o.Kind.String(), Step: o.Step, Detail: o.Detail, Counts: total[i], Out: total[i].Out(), Open: total[i].Open()}
 		for _, w := range j.windows[o] {
-			w.mu.Lock()
+			w.seen.Lock()
 			st.Windows = max(st.Windows, w.open)
 			st.Keys += w.keys
 			st.Bytes += w.bytes
 			if x := known(w.closed); x != nil {
 				st.Watermark = x
 			}
-			w.mu.Unlock()
+			w.seen.Unlock()
 		}
 		s.Steps = append(s.Steps, st)
 	}

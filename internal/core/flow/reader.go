@@ -37,10 +37,10 @@ type splitReader struct {
 	maxSeq  int64
 	maxTime int64
 
-	instance  // its lock guards what follows
-	delivered int64
+	instance  // mu guards dueSeq and pending, seen the rest
 	dueSeq    int64
 	pending   map[int64]*turn
+	delivered int64
 	newest    int64
 	idle      bool
 }
@@ -347,13 +347,15 @@ func (sr *splitReader) deliver(j *Job, seq int64, t *turn) {
 		}
 		delete(sr.pending, sr.dueSeq)
 		sr.dueSeq++
+		sr.seen.Lock()
 		sr.newest = max(sr.newest, t.watermark)
 		sr.idle = t.idle
+		sr.delivered = t.next
+		sr.seen.Unlock()
 		t.watermark = types.MinTime
 		if sr.newest > types.MinTime {
 			t.watermark = sr.newest - sr.scan.op.Stream.Delay
 		}
-		sr.delivered = t.next
 		for _, s := range t.samples {
 			j.samples.add(s, sr)
 		}

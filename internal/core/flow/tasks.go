@@ -64,7 +64,8 @@ type packet struct {
 const queueLength = 4
 
 // inbox is the queue of a task. For a checkpoint it lines its producers up: packets of those whose
-// marker has come are kept back until the markers of all others are there.
+// marker has come are kept back until the markers of all others are there. The marker of a later
+// checkpoint ends the waiting for one that was abandoned.
 type inbox struct {
 	ch     chan packet
 	live   int
@@ -72,6 +73,7 @@ type inbox struct {
 	marked []bool
 	marks  int
 	marker *barrier
+	newest int64 // number of the newest checkpoint heard of
 	kept   []packet
 	ready  []packet
 }
@@ -117,11 +119,16 @@ func (b *inbox) next(ctx context.Context) (packet, *barrier, bool) {
 			}
 		}
 		switch {
-		case p.marker != nil && b.marker != nil && p.marker != b.marker:
-			b.kept = append(b.kept, p) // of a later checkpoint
+		case p.marker != nil && p.marker.number < b.newest:
+			continue // abandoned
+		case p.marker != nil && p.marker.number > b.newest && b.marker != nil:
+			b.newest = p.marker.number
+			b.ready = append(append(b.kept, p), b.ready...)
+			b.kept, b.marker, b.marks = nil, nil, 0
+			clear(b.marked)
 			continue
 		case p.marker != nil:
-			b.marker = p.marker
+			b.marker, b.newest = p.marker, p.marker.number
 			b.marked[p.from] = true
 			b.marks++
 			continue
@@ -147,7 +154,7 @@ type windowTask struct {
 	marks  []int64 // watermark by producer
 	quiet  []bool  // idle, by producer
 
-	instance // its lock guards what follows
+	instance // seen guards what follows
 	open     int
 	keys     int
 	bytes    int
@@ -170,8 +177,8 @@ func (w *windowTask) run() error {
 			return nil
 		}
 		if marker != nil {
-			if err := w.snapshot(marker); err != nil {
-				return err
+			if w.snapshot(marker) != nil {
+				return nil // the run is over
 			}
 			continue
 		}
@@ -214,8 +221,10 @@ func (w *windowTask) flush(end bool) error {
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	w.seen.Lock()
 	w.open, w.keys, w.bytes = w.window.Size()
 	w.closed = w.window.Closed
+	w.seen.Unlock()
 	return w.send(w.job.ctx, t)
 }
 
@@ -225,10 +234,7 @@ func (w *windowTask) snapshot(m *barrier) error {
 	m.state(w.op, w.window.Snapshot(), w.counts)
 	err := w.mark(w.job.ctx, m)
 	m.done()
-	if err != nil {
-		return nil
-	}
-	return nil
+	return err
 }
 
 // sinkTask writes to a sink.

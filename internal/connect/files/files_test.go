@@ -1,0 +1,266 @@
+package files
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"fiume/internal/core/flow"
+	"fiume/internal/core/plan"
+	"fiume/internal/core/sql"
+	"fiume/internal/core/types"
+)
+
+// scanOf makes the scan of a stream over an address.
+func scanOf(address, format string) *plan.Op {
+	s := &plan.Stream{Name: "s", Time: -1, Place: "files", Address: address, Columns: []types.Field{{Name: "v", Type: types.Of(types.Varchar)}},
+		Options: plan.Options{"format": sql.Option{Name: "format", Word: format}}}
+	return &plan.Op{Kind: plan.Scan, Stream: s, Used: &plan.Use{All: true}, Fields: s.Columns}
+}
+
+// readAll reads a split to its end and gives its messages, each with its place.
+func readAll(t *testing.T, sp flow.Split) (out []string) {
+	t.Helper()
+	var p flow.Piece
+	for {
+		err := sp.Next(&p)
+		if errors.Is(err, io.EOF) {
+			return out
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		if cap(p.Data) < len(p.Data)+flow.Pad {
+			t.Fatalf("a piece of %d bytes has only %d behind it", len(p.Data), cap(p.Data)-len(p.Data))
+		}
+		if err := sp.Frame(&p); err != nil {
+			t.Fatal(err)
+		}
+		for _, m := range p.Messages {
+			place := sp.Place(m.Pos)
+			out = append(out, place[strings.LastIndexByte(place, ':')+1:]+" "+string(p.Data[m.Off:m.Off+m.Len]))
+		}
+	}
+}
+
+// TestPieces cuts files of random lines into pieces of every size: the same messages at the same
+// lines come out, whatever the size, and also after going on in the middle.
+func TestPieces(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 1))
+	for round := range 60 {
+		csv := round%2 == 1
+		var text strings.Builder
+		var want []string
+		line := 1
+		if csv {
+			text.WriteString("v\n")
+			line++
+		}
+		for range r.IntN(40) {
+			body := strings.Repeat("x", r.IntN(30))
+			if csv {
+				body += `"` + strings.Repeat("a\n", r.IntN(3)) + `""q"`
+			}
+			if r.IntN(6) == 0 {
+				body = strings.Repeat(" ", r.IntN(3))
+			}
+			if strings.TrimSpace(body) != "" {
+				want = append(want, fmt.Sprintf("%d %s", line, body))
+			}
+			line += 1 + strings.Count(body, "\n")
+			text.WriteString(body + []string{"\n", "\r\n"}[r.IntN(2)])
+		}
+		if r.IntN(2) == 0 {
+			want = append(want, fmt.Sprintf("%d last", line))
+			text.WriteString("last")
+		}
+		path := filepath.Join(t.TempDir(), "f")
+		if err := os.WriteFile(path, []byte(text.String()), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		format := "json"
+		if csv {
+			format = "csv"
+		}
+		for _, size := range []int{1, 7, 50, 1 << 20} {
+			src, err := Open(scanOf(path, format), size)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got := readAll(t, src.Splits()[0]); !slices.Equal(got, want) {
+				t.Fatalf("round %d, pieces of %d:\n%q\nwanted\n%q", round, size, got, want)
+			}
+			// Again, stopping after each piece and going on with a new split.
+			var got []string
+			pos := src.Splits()[0].Position()
+			if err := src.Splits()[0].Close(); err != nil {
+				t.Fatal(err)
+			}
+			for first := true; ; first = false {
+				src, err := Open(scanOf(path, format), size)
+				if err != nil {
+					t.Fatal(err)
+				}
+				sp := src.Splits()[0]
+				if !first {
+					if err := sp.Resume(pos); err != nil {
+						t.Fatal(err)
+					}
+				}
+				var p flow.Piece
+				err = sp.Next(&p)
+				if err == nil {
+					err = sp.Frame(&p)
+				}
+				for _, m := range p.Messages {
+					place := sp.Place(m.Pos)
+					got = append(got, place[strings.LastIndexByte(place, ':')+1:]+" "+string(p.Data[m.Off:m.Off+m.Len]))
+				}
+				pos = p.Next
+				sp.Close()
+				if errors.Is(err, io.EOF) {
+					break
+				}
+				if err != nil {
+					t.Fatal(err)
+				}
+			}
+			if !slices.Equal(got, want) {
+				t.Fatalf("round %d, pieces of %d, one at a time:\n%q\nwanted\n%q", round, size, got, want)
+			}
+		}
+	}
+}
+
+func TestAddresses(t *testing.T) {
+	dir := t.TempDir()
+	for _, n := range []string{"b.json", "a.json", ".hidden.json", "c.csv"} {
+		if err := os.WriteFile(filepath.Join(dir, n), []byte("{}\n"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.Mkdir(filepath.Join(dir, "sub"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for address, want := range map[string]string{
+		dir: "a.json b.json c.csv", filepath.Join(dir, "*.json"): "a.json b.json", filepath.Join(dir, "b.json"): "b.json",
+		filepath.Join(dir, "nothing"): "there is no file or directory", filepath.Join(dir, "*.xml"): "no file matches", filepath.Join(dir, "sub"): "has no files", filepath.Join(dir, "[*"): "cannot be read",
+	} {
+		names, err := list(address)
+		got := ""
+		for _, n := range names {
+			got += " " + filepath.Base(n)
+		}
+		if err != nil {
+			got = " " + err.Error()
+		}
+		if got = got[1:]; got != want && (err == nil || !strings.Contains(got, want)) {
+			t.Errorf("%s: %s, wanted %s", address, got, want)
+		}
+	}
+	if src, err := Open(scanOf(filepath.Join(dir, "a.json"), "json"), 10); err != nil {
+		t.Fatal(err)
+	} else if err := src.Splits()[0].Resume(99); err == nil || !strings.Contains(err.Error(), "had been read up to 99") {
+		t.Errorf("a file that has become shorter: %v", err)
+	}
+}
+
+// sinkOf opens a sink over a directory.
+func sinkOf(t *testing.T, dir, roll string, durable bool) *Sink {
+	t.Helper()
+	o := plan.Options{}
+	if roll != "" {
+		d := int64(1)
+		o["roll every"] = sql.Option{Name: "roll every", Duration: &d}
+	}
+	s, err := OpenSink(&plan.Op{Kind: plan.Output, Fields: []types.Field{{Name: "v", Type: types.Of(types.Varchar)}}, Sink: &plan.Sink{Name: "k", Place: "files", Address: dir, Options: o}}, durable)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+func put(t *testing.T, s *Sink, text string) {
+	t.Helper()
+	if err := s.Write(flow.Payload{Rows: 1, Bytes: []byte(text + "\n")}); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// tree gives the files of a directory with their texts.
+func tree(t *testing.T, dir string) string {
+	t.Helper()
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out []string
+	for _, e := range entries {
+		b, err := os.ReadFile(filepath.Join(dir, e.Name()))
+		if err != nil {
+			t.Fatal(err)
+		}
+		out = append(out, e.Name()+"="+strings.ReplaceAll(strings.TrimSpace(string(b)), "\n", ","))
+	}
+	return strings.Join(out, " ")
+}
+
+// TestSinkParts: parts appear whole, at the roll and at the end; what a crash leaves open is cut to the
+// last checkpoint and moved into place when the sink is opened again.
+func TestSinkParts(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "new", "out")
+	want := func(s string) {
+		t.Helper()
+		if got := tree(t, dir); got != s {
+			t.Fatalf("%s, wanted %s", got, s)
+		}
+	}
+	s := sinkOf(t, dir, "", true)
+	want("")
+	put(t, s, "a")
+	put(t, s, "b")
+	want(".part-000001.json=a,b")
+	if err := s.Sync(); err != nil { // a checkpoint relies on a and b
+		t.Fatal(err)
+	}
+	put(t, s, "c")
+	if err := s.Close(false); err != nil { // and then the process is killed
+		t.Fatal(err)
+	}
+	want(".part-000001.json=a,b,c .part-000001.json.synced=4")
+	s = sinkOf(t, dir, "", true)
+	want("part-000001.json=a,b")
+	put(t, s, "c")
+	if err := s.Close(false); err != nil { // killed before any checkpoint: nothing relies on it
+		t.Fatal(err)
+	}
+	s = sinkOf(t, dir, "rolls", true)
+	want("part-000001.json=a,b")
+	put(t, s, "c")
+	if err := s.Sync(); err != nil {
+		t.Fatal(err)
+	}
+	want("part-000001.json=a,b part-000003.json=c")
+	put(t, s, "d")
+	if err := s.Close(true); err != nil {
+		t.Fatal(err)
+	}
+	want("part-000001.json=a,b part-000003.json=c part-000004.json=d")
+	s = sinkOf(t, dir, "", false) // a local run that is stopped leaves nothing behind
+	put(t, s, "e")
+	if err := s.Close(false); err != nil {
+		t.Fatal(err)
+	}
+	want("part-000001.json=a,b part-000003.json=c part-000004.json=d")
+	if err := os.WriteFile(filepath.Join(dir, "notes.txt"), nil, 0o644); err != nil { // what others put there is left alone
+		t.Fatal(err)
+	}
+	sinkOf(t, dir, "", true)
+	want("notes.txt= part-000001.json=a,b part-000003.json=c part-000004.json=d")
+}
