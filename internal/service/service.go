@@ -134,7 +134,7 @@ func (s *Service) Resume() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, j := range s.jobs {
-		if j.row.Wanted == wantRunning {
+		if j.row.Wanted == wantRunning && j.row.State != stateFinished {
 			j.start()
 		}
 	}

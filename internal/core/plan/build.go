@@ -58,17 +58,14 @@ func (b *builder) input(f sql.From) (*Op, *scope) {
 	if f.Alias != nil {
 		sc.name = f.Alias.Text
 	}
+	if f.Since != nil && b.cat.Streams[name] == nil {
+		b.errs.Add(sql.WrongPlace, f.Since.Place(), "write it behind the stream inside", "SINCE belongs to a stream")
+	}
 	if f.Query != nil {
 		o := b.block(f.Query, "")
-		if f.Since != nil {
-			b.errs.Add(sql.WrongPlace, f.Since.Place(), "write it behind the stream inside", "SINCE belongs to a stream")
-		}
 		return o, sc.of(o)
 	}
 	if o, ok := b.named[name]; ok {
-		if f.Since != nil {
-			b.errs.Add(sql.WrongPlace, f.Since.Place(), "write it behind the stream that the step reads", "SINCE belongs to a stream")
-		}
 		return o, sc.of(o)
 	}
 	if v := b.cat.Views[name]; v != nil {

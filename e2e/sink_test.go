@@ -1,0 +1,145 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"fiume/internal/api"
+	"fiume/internal/service"
+)
+
+// TestTableTypes writes values of every type to a table and reads them back from the server.
+func TestTableTypes(t *testing.T) {
+	p := serve(t, t.TempDir())
+	address, db := raceDatabase(t)
+	if _, err := db.Exec(`CREATE TABLE everything (id BIGINT PRIMARY KEY, i INT, x DOUBLE, s VARCHAR(50), b BOOLEAN, at DATETIME(6), d DATE, took BIGINT, device JSON, extra INT DEFAULT 7) CHARACTER SET utf8mb4`); err != nil {
+		t.Fatal(err)
+	}
+	p.apply(p.endpoint(address) + `CREATE TOPIC t (PARTITIONS 1);
+		DECLARE STREAM s (id BIGINT, i INT, x DOUBLE, s VARCHAR, b BOOLEAN, at TIMESTAMP, device ROW(serial VARCHAR, battery DOUBLE)) FROM TOPIC 't';
+		DECLARE SINK k TO MARIADB 'everything' VIA race_db (KEY (id));
+		CREATE JOB j AS SELECT id, i, x, s, b, at, CAST(at AS DATE) AS d, at - TIMESTAMP '2026-05-17' AS took, device FROM s ROUTE TO k;`)
+	messages := []string{
+		`{"id":1,"i":-5,"x":-81.25,"s":"größe 🏃 'quoted' \\ \"","b":true,"at":"2026-05-17T09:00:00.123456Z","device":{"serial":"PL-1","battery":0.5}}`,
+		`{"id":2}`,
+		`{"id":3,"i":2147483647,"x":1e300,"s":"","b":false,"at":"1970-01-02T00:00:00Z","device":{"serial":null}}`,
+		`{"id":1,"i":6,"x":0.1,"s":"replaced","b":false,"at":"2026-05-17T10:00:00Z","device":null}`,
+	}
+	var ms []api.MessageRequest
+	for _, m := range messages {
+		ms = append(ms, api.MessageRequest{Value: m})
+	}
+	if err := p.Write(t.Context(), "t", ms[:3]); err != nil {
+		t.Fatal(err)
+	}
+	rows := func() (out []string) {
+		rs, err := db.Query("SELECT CONCAT_WS('|', id, COALESCE(i,'-'), COALESCE(x,'-'), COALESCE(s,'-'), COALESCE(b,'-'), COALESCE(at,'-'), COALESCE(d,'-'), COALESCE(took,'-'), COALESCE(device,'-'), extra) FROM everything ORDER BY id")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer rs.Close()
+		for rs.Next() {
+			var s string
+			if err := rs.Scan(&s); err != nil {
+				t.Fatal(err)
+			}
+			out = append(out, s)
+		}
+		return out
+	}
+	is := func(want ...string) {
+		t.Helper()
+		eventually(t, fmt.Sprintf("the table holds %q, not %q", want, rows()), func() bool { return strings.Join(rows(), "\n") == strings.Join(want, "\n") })
+	}
+	second := `2|-|-|-|-|-|-|-|-|7`
+	third := `3|2147483647|1e300||0|1970-01-02 00:00:00.000000|1970-01-02|-1778889600000000|{"serial":null,"battery":null}|7`
+	is(`1|-5|-81.25|größe 🏃 'quoted' \ "|1|2026-05-17 09:00:00.123456|2026-05-17|32400123456|{"serial":"PL-1","battery":0.5}|7`, second, third)
+	if err := p.Write(t.Context(), "t", ms[3:]); err != nil {
+		t.Fatal(err)
+	}
+	is(`1|6|0.1|replaced|0|2026-05-17 10:00:00.000000|2026-05-17|36000000000|-|7`, second, third)
+}
+
+// TestEventStreams reads the raw server-sent events of a job and of a query, and leaves in the middle:
+// the service notices and goes on.
+func TestEventStreams(t *testing.T) {
+	p := serve(t, t.TempDir())
+	p.apply(declareReads + `CREATE TOPIC out (PARTITIONS 1); DECLARE SINK k TO TOPIC 'out';
+		CREATE JOB j AS SELECT chip FROM reads ROUTE TO k;`)
+	resp, err := http.Get(p.base + "/api/jobs/j/live")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if ct := resp.Header.Get("Content-Type"); ct != "text/event-stream" {
+		t.Errorf("content type %s", ct)
+	}
+	buf := make([]byte, 1<<16)
+	text := ""
+	for strings.Count(text, "event: job\n") < 2 {
+		n, err := resp.Body.Read(buf)
+		if err != nil {
+			t.Fatal(err)
+		}
+		text += string(buf[:n])
+	}
+	_, data, _ := strings.Cut(text, "data: ")
+	data, _, _ = strings.Cut(data, "\n")
+	var d service.JobDetail
+	if err := json.Unmarshal([]byte(data), &d); err != nil || d.Name != "j" || len(d.Status.Steps) == 0 {
+		t.Errorf("%v\n%s", err, data)
+	}
+	resp.Body.Close()
+	// Many queries that are left alone must not add up.
+	for range 20 {
+		resp, err := http.Post(p.base+"/api/query", "application/json", strings.NewReader(`{"sql":"SELECT chip FROM reads"}`))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := io.ReadFull(resp.Body, buf[:20]); err != nil {
+			t.Fatal(err)
+		}
+		resp.Body.Close()
+	}
+	time.Sleep(200 * time.Millisecond)
+	p.write(nil)
+	if h, err := p.Health(t.Context()); err != nil || !h.OK || h.Running != 1 {
+		t.Errorf("%+v, %v", h, err)
+	}
+	began := time.Now()
+	p.stop()
+	if d := time.Since(began); d > 5*time.Second {
+		t.Errorf("stopping took %s", d)
+	}
+}
+
+// TestFinishedJob: a job over files comes to its end, keeps its ledger, and stays finished after a restart.
+func TestFinishedJob(t *testing.T) {
+	dir := t.TempDir()
+	data := t.TempDir()
+	reads := writeFile(t, data, "reads.ndjson", strings.Repeat(`{"chip":"P1","n":1}`+"\n", 5000))
+	p := serve(t, dir)
+	p.apply(fmt.Sprintf(`CREATE TOPIC out (PARTITIONS 1); DECLARE STREAM r (chip VARCHAR, n INT) FROM FILES '%s'; DECLARE SINK k TO TOPIC 'out';
+		CREATE JOB j AS SELECT chip, SUM(n) AS n FROM r GROUP BY chip, w WINDOW w AS (TUMBLING 1 DAY) ROUTE TO k;`, reads))
+	check := func() {
+		t.Helper()
+		eventually(t, "the job has finished", func() bool {
+			d, err := p.Job(t.Context(), "j")
+			return err == nil && d.State == "finished" && d.In == 5000 && d.Out == 1
+		})
+		if got := p.values("out"); len(got) != 1 || got[0] != `{"chip":"P1","n":5000}` {
+			t.Errorf("%v", got)
+		}
+	}
+	check()
+	p.fiume("", "job", "start", "j").want(t, 1, "has finished")
+	p.fiume("", "job", "stop", "j").want(t, 1, "already finished")
+	p.stop()
+	p = serve(t, dir)
+	check()
+	p.fiume("", "job", "drop", "j").want(t, 0, "dropped")
+}

@@ -1,0 +1,167 @@
+package catalog
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// TestPrivateServer starts the private server, stops it, kills it and starts it again: the records
+// stay, the password changes, and nobody gets in without it.
+func TestPrivateServer(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "mariadb")
+	ctx := t.Context()
+	s, err := StartServer(ctx, dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	store, err := Open(context.Background(), s.DSN("fiume"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := store.PutDefinition("stream", "größe 🏃", "DECLARE …"); err != nil {
+		t.Fatal(err)
+	}
+	for _, user := range []string{"root", "fiume", ""} {
+		if st, err := Open(ctx, fmt.Sprintf("%s@tcp(%s)/mysql", user, s.Addr)); err == nil {
+			st.Close()
+			t.Errorf("%q gets in without a password", user)
+		}
+	}
+	if b, err := os.ReadDir(dir); err == nil {
+		for _, e := range b {
+			if e.Name() == "init.sql" {
+				t.Error("the file with the password is left behind")
+			}
+		}
+	}
+	if err := store.Close(); err != nil {
+		t.Fatal(err)
+	}
+	former := s.Password
+	// The server is left behind, as when its service is killed while the server is slow to end.
+	left := s
+	if s, err = StartServer(ctx, dir); err != nil {
+		t.Fatal(err)
+	}
+	select {
+	case <-left.exited:
+	case <-time.After(10 * time.Second):
+		t.Error("the former server still runs")
+	}
+	if s.Password == former {
+		t.Error("the password is the former one")
+	}
+	if store, err = Open(context.Background(), s.DSN("fiume")); err != nil {
+		t.Fatal(err)
+	}
+	if defs, err := store.Definitions(); err != nil || len(defs) != 1 || defs[0].Name != "größe 🏃" {
+		t.Errorf("%+v, %v", defs, err)
+	}
+	if err := s.MakeDatabase(ctx, "x; DROP DATABASE fiume", "u", "p"); err == nil {
+		t.Error("a name that is SQL is taken")
+	}
+	store.Close()
+	if err := s.cmd.Process.Signal(syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	<-s.exited
+	if s, err = StartServer(ctx, dir); err != nil {
+		t.Fatalf("after a kill: %v", err)
+	}
+	if store, err = Open(context.Background(), s.DSN("fiume")); err != nil {
+		t.Fatal(err)
+	}
+	storeTest(t, store)
+	store.Close()
+	if err := s.Stop(); err != nil {
+		t.Error(err)
+	}
+	if err := s.Stop(); err != nil {
+		t.Errorf("stopped twice: %v", err)
+	}
+}
+
+// storeTest keeps and finds each kind of record.
+func storeTest(t *testing.T, s *Store) {
+	t.Helper()
+	must := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	must(s.PutDefinition("sink", "b", "one"))
+	must(s.PutDefinition("sink", "b", "two"))
+	must(s.PutDefinition("sink", "B", "names differ by case"))
+	defs, err := s.Definitions()
+	must(err)
+	if len(defs) != 3 || defs[1].SQL != "two" || defs[2].Name != "B" {
+		t.Errorf("%+v", defs)
+	}
+	must(s.DropDefinition("b"))
+	must(s.CreateJob(&Job{Name: "j", SQL: strings.Repeat("x", 100_000), Version: 1, Wanted: "running", State: "starting"}))
+	if err := s.CreateJob(&Job{Name: "j", SQL: "again", Version: 1, Wanted: "running", State: "starting"}); err == nil {
+		t.Error("two jobs have one name")
+	}
+	must(s.SetJob("j", map[string]any{"state": "running", "reason": "because"}))
+	jobs, err := s.Jobs()
+	must(err)
+	if len(jobs) != 1 || jobs[0].State != "running" || jobs[0].Reason != "because" || len(jobs[0].SQL) != 100_000 || jobs[0].UpdatedAt.Location() != time.UTC {
+		t.Errorf("%+v", jobs[0].State)
+	}
+	for n := range int64(7) {
+		removed, err := s.AddCheckpoint(&Checkpoint{Job: "j", Version: 1, Number: n, Positions: "{}", File: fmt.Sprint("f", n)}, 3)
+		must(err)
+		if n >= 3 && (len(removed) != 1 || removed[0] != fmt.Sprint("f", n-3)) {
+			t.Errorf("checkpoint %d removes %v", n, removed)
+		}
+	}
+	cs, err := s.Checkpoints("j")
+	must(err)
+	if len(cs) != 3 || cs[0].Number != 6 || cs[2].Number != 4 {
+		t.Errorf("%+v", cs)
+	}
+	must(s.PutSecret("p", []byte{1}))
+	must(s.PutSecret("p", []byte{2, 0, 255}))
+	if b, err := s.SecretNamed("p"); err != nil || string(b) != "\x02\x00\xff" {
+		t.Errorf("%v %v", b, err)
+	}
+	if b, err := s.SecretNamed("nothing"); err != nil || b != nil {
+		t.Errorf("%v %v", b, err)
+	}
+	for i := range 5 {
+		must(s.Note("me", "did", fmt.Sprint(i), ""))
+	}
+	if a, err := s.Activity(3); err != nil || len(a) != 3 || a[0].Object != "4" {
+		t.Errorf("%+v %v", a, err)
+	}
+	must(s.DropJob("j"))
+	if cs, err := s.Checkpoints("j"); err != nil || len(cs) != 0 {
+		t.Errorf("%+v %v", cs, err)
+	}
+}
+
+func TestNoServer(t *testing.T) {
+	t.Setenv("FIUME_MARIADBD", filepath.Join(t.TempDir(), "mariadbd"))
+	if _, err := StartServer(t.Context(), t.TempDir()); !errors.Is(err, ErrNoServer) || !strings.Contains(err.Error(), "apt-get install") {
+		t.Error(err)
+	}
+	broken := filepath.Join(t.TempDir(), "mariadbd")
+	if err := os.WriteFile(broken, []byte("#!/bin/sh\necho 'no space left'\nexit 3\n"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	t.Setenv("FIUME_MARIADBD", broken)
+	if _, err := StartServer(t.Context(), t.TempDir()); err == nil || !strings.Contains(err.Error(), "no space left") {
+		t.Errorf("a server that ends at once: %v", err)
+	}
+	if _, err := Open(t.Context(), "nonsense"); err == nil || !strings.Contains(err.Error(), "DSN") {
+		t.Error(err)
+	}
+}

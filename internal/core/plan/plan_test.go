@@ -1,0 +1,186 @@
+package plan
+
+import (
+	"errors"
+	"strconv"
+	"strings"
+	"testing"
+
+	"fiume/internal/core/sql"
+	"fiume/internal/core/types"
+)
+
+var testPlaces = []Place{
+	{Kind: "files", Source: []OptionSpec{{Name: "format", Kind: WordOption, Words: []string{"json"}}}, Sink: []OptionSpec{
+		{Name: "roll every", Kind: DurationOption}, {Name: "key", Kind: NamesOption}, {Name: "parts", Kind: NumberOption, Least: 1}, {Name: "header", Kind: FlagOption}}},
+	{Kind: "mariadb", Sink: []OptionSpec{}, Endpoint: true},
+}
+
+const declarations = `DECLARE STREAM reads (chip VARCHAR NOT NULL, mat VARCHAR, read_at TIMESTAMP, rssi DOUBLE,
+	device ROW(serial VARCHAR, battery DOUBLE), position ROW(lat DOUBLE, lon DOUBLE), weak BOOLEAN AS (rssi < -75))
+	EVENT TIME read_at DELAY 20 SECONDS FROM FILES 'x';
+DECLARE SINK a TO FILES 'a';
+DECLARE SINK b TO FILES 'b';
+CREATE VIEW strong AS SELECT chip, mat, read_at, rssi FROM reads WHERE rssi > -60;
+`
+
+func bind(t *testing.T, text string) ([]*Plan, error) {
+	t.Helper()
+	plans, _, err := NewCatalog(testPlaces).Bind("t.sql", declarations+text, nil, nil)
+	return plans, err
+}
+
+func bound(t *testing.T, text string) *Plan {
+	t.Helper()
+	plans, err := bind(t, text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return plans[len(plans)-1]
+}
+
+// TestDecodesWhatIsUsed: the plan tells the decoder the columns and fields it needs, and no more.
+func TestDecodesWhatIsUsed(t *testing.T) {
+	for query, want := range map[string]string{
+		"SELECT mat FROM reads;":                            "chip, mat, read_at", // NOT NULL and the event time are always read
+		"SELECT device.battery AS b FROM reads WHERE weak;": "chip, read_at, rssi, device.battery",
+		"SELECT device FROM reads;":                         "chip, read_at, device",
+		"SELECT * FROM reads;":                              "chip, mat, read_at, rssi, device, position",
+		"SELECT COUNT(*) AS n FROM reads GROUP BY w WINDOW w AS (TUMBLING 1 MINUTE);":                                   "chip, read_at",
+		"SELECT MAX(position.lat) AS l FROM reads GROUP BY mat, w HAVING COUNT(*) > 1 WINDOW w AS (TUMBLING 1 MINUTE);": "chip, mat, read_at, position.lat",
+		"SELECT n FROM (SELECT rssi AS n, mat FROM strong) q WHERE q.mat = 'x';":                                        "chip, mat, read_at, rssi",
+	} {
+		p := bound(t, query)
+		scans := p.Scans()
+		if len(scans) != 1 {
+			t.Fatalf("%s: %d scans", query, len(scans))
+		}
+		if got := scans[0].Used.describe(scans[0].Stream.Columns); got != want {
+			t.Errorf("%s decodes %s, wanted %s", query, got, want)
+		}
+	}
+}
+
+// TestShared: a stream and a step that several use are read and computed once; what nothing is routed
+// from is left out.
+func TestShared(t *testing.T) {
+	p := bound(t, `CREATE JOB j WITH
+		unused AS (SELECT mat FROM reads WHERE mat = 'x'),
+		one AS (SELECT chip, mat, read_at FROM reads),
+		two AS (SELECT chip FROM one WHERE mat = 'a'),
+		three AS (SELECT chip FROM one WHERE mat = 'b')
+		ROUTE two TO a ROUTE three TO a, b ROUTE two WHERE chip = 'P1' TO b SET (PARALLELISM 3);`)
+	var got []string
+	for _, o := range p.Ops {
+		got = append(got, o.Kind.String()+" "+o.Step)
+	}
+	want := "scan reads|project one|filter two|project two|filter three|project three|route two|output a|route three|output b|route two"
+	if s := strings.Join(got, "|"); s != want {
+		t.Errorf("%s, wanted\n%s", s, want)
+	}
+	for i, o := range p.Ops {
+		if o.ID != i || o.Input != nil && o.Input.ID >= i {
+			t.Errorf("operator %d has the number %d behind %v", i, o.ID, o.Input)
+		}
+	}
+	if p.Parallelism != 3 {
+		t.Errorf("parallelism %d", p.Parallelism)
+	}
+	text := p.Explain()
+	for _, part := range []string{"scan  reads: FILES 'x', event time read_at, delay 20 SECONDS", "decodes chip, mat, read_at", "filter  two: where mat = 'a'", "route  two: where chip = 'P1' to b", "output  b: FILES 'b'"} {
+		if !strings.Contains(text, part) {
+			t.Errorf("EXPLAIN lacks %q:\n%s", part, text)
+		}
+	}
+}
+
+// TestEventTimeFollows: the event time stays with the rows through steps, under another name too, and
+// WINDOW … ON names it or is refused.
+func TestEventTimeFollows(t *testing.T) {
+	bound(t, "SELECT COUNT(*) AS n FROM (SELECT read_at AS at, mat FROM reads) q GROUP BY w WINDOW w AS (TUMBLING 1 MINUTE ON q.at);")
+	bound(t, "SELECT COUNT(*) AS n FROM (SELECT mat FROM reads) q GROUP BY w WINDOW w AS (TUMBLING 1 MINUTE);")
+	for _, query := range []string{
+		"SELECT COUNT(*) AS n FROM (SELECT read_at + 1 HOUR AS at FROM reads) q GROUP BY w WINDOW w AS (TUMBLING 1 MINUTE ON q.at);",
+		"SELECT COUNT(*) AS n FROM reads GROUP BY w WINDOW w AS (TUMBLING 1 MINUTE ON mat);",
+	} {
+		if _, err := bind(t, query); err == nil || !strings.Contains(err.Error(), "this is not the event time") {
+			t.Errorf("%s: %v", query, err)
+		}
+	}
+}
+
+// TestRefusals: each wrong text has one error of its code, in its place.
+func TestRefusals(t *testing.T) {
+	for text, want := range map[string]string{
+		"DECLARE SINK reads TO FILES 'x';":                                                                         "duplicate-name 14",
+		"DECLARE STREAM s (a INT, a INT) FROM FILES 'x';":                                                          "duplicate-name 26",
+		"DECLARE STREAM s (a INT AS (1)) FROM FILES 'x';":                                                          "wrong-place 16",
+		"DECLARE STREAM s (a INT, b INT AS (a || 'x')) FROM FILES 'x';":                                            "wrong-type 36",
+		"DECLARE STREAM s (a INT) EVENT TIME b FROM FILES 'x';":                                                    "unknown-name 37",
+		"DECLARE STREAM s (a INT) FROM FILES '';":                                                                  "bad-option 37",
+		"DECLARE STREAM s (a INT) FROM MARIADB 'x';":                                                               "unknown-name 31",
+		"DECLARE STREAM s (a INT) FROM FILS 'x';":                                                                  "unknown-name 31",
+		"DECLARE STREAM s (a INT) FROM FILES 'x' VIA e;":                                                           "wrong-place 45",
+		"DECLARE SINK s TO MARIADB 'x' VIA e;":                                                                     "unknown-name 35",
+		"DECLARE ENDPOINT e FILES 'x';":                                                                            "unknown-name 20",
+		"DECLARE SINK s TO FILES 'x' (PARTS 1.5);":                                                                 "bad-option 30",
+		"DECLARE SINK s TO FILES 'x' (PARTS 0);":                                                                   "bad-option 30",
+		"DECLARE SINK s TO FILES 'x' (ROLL EVERY 5);":                                                              "bad-option 30",
+		"DECLARE SINK s TO FILES 'x' (KEY chip);":                                                                  "bad-option 30",
+		"DECLARE SINK s TO FILES 'x' (HEADER maybe);":                                                              "bad-option 30",
+		"CREATE VIEW v AS SELECT chip FROM reads LIMIT 1;":                                                         "wrong-place 18",
+		"CREATE VIEW v AS SELECT chip FROM v;":                                                                     "unknown-name 35",
+		"SELECT chip FROM a;":                                                                                      "unknown-name 18",
+		"SELECT chip FROM strong SINCE NOW;":                                                                       "wrong-place 31",
+		"SELECT chip FROM (SELECT chip FROM reads) SINCE NOW;":                                                     "wrong-place 49",
+		"SELECT chip FROM reads SINCE 'soon';":                                                                     "wrong-type 30",
+		"SELECT chip FROM reads UNTIL 5 MINUTES;":                                                                  "wrong-type 30",
+		"SELECT chip FROM reads LIMIT -1;":                                                                         "wrong-type 30",
+		"SELECT reads.chp FROM reads;":                                                                             "unknown-name 14",
+		"SELECT chip.x FROM reads;":                                                                                "wrong-type 13",
+		"SELECT CASE WHEN weak THEN 1 ELSE 'x' END AS c FROM reads;":                                               "wrong-type 8",
+		"SELECT CASE chip WHEN 1 THEN 2 END AS c FROM reads;":                                                      "wrong-type 23",
+		"SELECT NOT chip FROM reads;":                                                                              "wrong-type 12",
+		"SELECT chip IS TRUE FROM reads;":                                                                          "wrong-type 8",
+		"SELECT rssi BETWEEN 'a' AND 2 FROM reads;":                                                                "wrong-type 21",
+		"SELECT chip IN ('a', 2) FROM reads;":                                                                      "wrong-type 22",
+		"SELECT CAST(device AS INT) FROM reads;":                                                                   "wrong-type 8",
+		"SELECT read_at > 'soon' FROM reads;":                                                                      "wrong-type 8",
+		"SELECT -chip FROM reads;":                                                                                 "wrong-type 8",
+		"SELECT ROUND(chip) FROM reads;":                                                                           "wrong-type 8",
+		"SELECT EXTRACT(CENTURY FROM read_at) FROM reads;":                                                         "wrong-type 8",
+		"SELECT COUNT(DISTINCT chip) FROM reads GROUP BY w WINDOW w AS (TUMBLING 1 DAY);":                          "not-yet 8",
+		"SELECT * FROM reads GROUP BY w WINDOW w AS (TUMBLING 1 DAY);":                                             "not-grouped 8",
+		"SELECT device FROM reads GROUP BY device, w WINDOW w AS (TUMBLING 1 DAY);":                                "wrong-type 35",
+		"SELECT w.middle FROM reads GROUP BY w WINDOW w AS (TUMBLING 1 DAY);":                                      "unknown-name 10",
+		"SELECT mat FROM reads GROUP BY mat WINDOW w AS (TUMBLING 1 DAY);":                                         "unbounded 32",
+		"SELECT mat FROM reads HAVING COUNT(*) > 1;":                                                               "unbounded 8",
+		"SELECT ARRAY_AGG(mat) FROM reads GROUP BY w WINDOW w AS (TUMBLING 1 DAY);":                                "not-yet 8",
+		"CREATE JOB j WITH reads AS (SELECT chip FROM reads) ROUTE reads TO a;":                                    "duplicate-name 19",
+		"CREATE JOB j WITH s AS (SELECT chip FROM reads), s AS (SELECT mat FROM reads) ROUTE s TO a;":              "duplicate-name 50",
+		"CREATE JOB j WITH s AS (SELECT chip FROM reads), u AS (SELECT mat FROM reads) ROUTE s TO a ROUTE u TO a;": "misfit 103",
+		"CREATE JOB j AS SELECT chip FROM reads ROUTE WHERE chip TO a;":                                            "wrong-type 52",
+		"CREATE JOB j AS SELECT chip FROM reads ROUTE TO a SET (PARALLELISM 0);":                                   "bad-option 56",
+		"CREATE JOB j AS SELECT chip FROM reads ROUTE TO a SET (CHECKPOINT EVERY 5 MILLISECONDS);":                 "bad-option 56",
+		"CREATE JOB j WITH s AS (SELECT chip FROM reads) ROUTE reads TO a;":                                        "unknown-name 55",
+	} {
+		_, err := bind(t, text)
+		var e *sql.Errors
+		switch {
+		case !errors.As(err, &e) || len(e.List) != 1:
+			t.Errorf("%s\n%v", text, err)
+		default:
+			if got := string(e.List[0].Code) + " " + strconv.Itoa(e.List[0].Column); got != want {
+				t.Errorf("%s\n%s, wanted %s: %s", text, got, want, e.List[0].Message)
+			}
+		}
+	}
+}
+
+func TestDurations(t *testing.T) {
+	for d, want := range map[int64]string{0: "0 SECONDS", types.Second: "1 SECOND", 90 * types.Minute: "1 HOUR 30 MINUTES", 2*types.Day + 5*types.Millisecond: "2 DAYS 5 MILLISECONDS"} {
+		if got := Duration(d); got != want {
+			t.Errorf("%d: %s, wanted %s", d, got, want)
+		}
+	}
+}
