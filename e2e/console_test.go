@@ -72,8 +72,15 @@ func TestConsole(t *testing.T) {
 	shows("Steps and ledger", "aggregates", "tumbling 10 SECONDS by chip, mat", "open window", "mat-reads/0", "no. ")
 	do("newest", click("//button[@role='tab'][.='Newest rows']"))
 	shows("a sample of the newest rows", "P000", "rssi")
+	p.write(day[:50]) // counts change while a tab is open: it stays open
+	time.Sleep(2500 * time.Millisecond)
+	shows("a sample of the newest rows")
 	do("samples", click("//button[@role='tab'][starts-with(., 'Late and rejected')]"))
 	shows("a message must be one JSON object", "mat-reads/", "oops")
+	if r := p.fiume("oops again\n", "topic", "write", "mat-reads"); r.code != 0 {
+		t.Fatal(r.err)
+	}
+	shows("oops again", "Late and rejected rows")
 	do("definition", click("//button[@role='tab'][.='Definition']"))
 	shows("CREATE JOB strong_reads", "decodes chip, mat, read_at, rssi")
 	do("stop", click("//button[@data-testid='stop']"))

@@ -72,7 +72,7 @@ func TestScreenshots(t *testing.T) {
 			r := demo.fiume("", args...)
 			fmt.Fprintf(&b, "<b>$ fiume %s</b>\n%s\n", html.EscapeString(shown), html.EscapeString(strings.ReplaceAll(r.out+r.err, dir+string(filepath.Separator), "")))
 		}
-		page := `<body style="margin:0;background:#1d2726;color:#e6e2d6;font:12.5px/1.45 'DejaVu Sans Mono','Liberation Mono',monospace"><pre style="margin:20px">` + b.String() + `</pre>`
+		page := `<body style="margin:0;background:#1d2726;color:#e6e2d6;font:12.5px/1.45 'DejaVu Sans Mono','Liberation Mono',monospace"><pre style="margin:20px;white-space:pre-wrap">` + b.String() + `</pre>`
 		if err := chromedp.Do(ctx, chromedp.Navigate("data:text/html;charset=utf-8,"+url.PathEscape(page))); err != nil {
 			t.Fatal(err)
 		}

@@ -48,8 +48,8 @@ export function JobPage() {
       </dl>
       <TabGroup>
         <TabList className="flex gap-1 border-b border-line">
-          {["Steps", "Newest rows", `Late and rejected (${count(job.late + job.rejected)})`, "Definition"].map((t) => (
-            <Tab key={t} className="-mb-px cursor-pointer border-b-2 border-transparent px-3 py-2 font-medium text-soft data-[selected]:border-river data-[selected]:text-river">{t}</Tab>
+          {["Steps", "Newest rows", `Late and rejected (${count(job.late + job.rejected)})`, "Definition"].map((t, i) => (
+            <Tab key={i} className="-mb-px cursor-pointer border-b-2 border-transparent px-3 py-2 font-medium text-soft data-[selected]:border-river data-[selected]:text-river">{t}</Tab>
           ))}
         </TabList>
         <TabPanels className="pt-4">

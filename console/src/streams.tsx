@@ -56,7 +56,7 @@ function Messages({ topic }: { topic: string }) {
           <thead><tr><Th>Place</Th><Th>Arrived</Th><Th>Key</Th><Th>Value</Th></tr></thead>
           <tbody>
             {messages.data?.map((m) => (
-              <tr key={`${m.partition}:${m.offset}`}><Td mono>{m.partition}:{m.offset}</Td><Td mono>{m.at.slice(11, 23)}</Td><Td mono>{m.key ?? "–"}</Td><Td mono wide>{m.value}</Td></tr>
+              <tr key={`${m.partition}:${m.offset}`}><Td mono>{m.partition}:{m.offset}</Td><Td mono>{new Date(m.at).toISOString().slice(11, 23)}</Td><Td mono>{m.key ?? "–"}</Td><Td mono wide>{m.value}</Td></tr>
             ))}
           </tbody>
         </table>
