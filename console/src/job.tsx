@@ -177,7 +177,7 @@ function Samples({ job }: { job: JobDetail }) {
               <tr key={i}>
                 <Td>{s.step}</Td>
                 <Td><span className={s.kind === "late" ? "text-sand" : "text-clay"}>{s.kind}{s.late_by ? ` by ${length(s.late_by)}` : ""}</span></Td>
-                <td className="max-w-72 border-t border-line/70 px-3 py-1.5">{s.reason}</td>
+                <td className="min-w-60 border-t border-line/70 px-3 py-1.5 align-top text-xs leading-5">{s.reason}</td>
                 <Td mono>{s.origin ?? "–"}</Td>
                 <Td mono wide>{s.row}</Td>
               </tr>

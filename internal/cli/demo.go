@@ -114,14 +114,20 @@ func (d *demoRun) play(ctx context.Context, began time.Time) error {
 	return d.report(context.WithoutCancel(ctx))
 }
 
+const racePassword = "pontelago"
+
+// raceDatabase opens the race's own database on the service's private server, making it at first.
+func (d *demoRun) raceDatabase(ctx context.Context) (*sql.DB, error) {
+	dsn, err := d.server.service.Database(ctx, "race", "race", racePassword)
+	if err != nil {
+		return nil, err
+	}
+	return sql.Open("mysql", dsn)
+}
+
 // prepare makes the race's own database and applies the demo's SQL.
 func (d *demoRun) prepare(ctx context.Context) error {
-	const password = "pontelago"
-	dsn, err := d.server.service.Database(ctx, "race", "race", password)
-	if err != nil {
-		return err
-	}
-	db, err := sql.Open("mysql", dsn)
+	db, err := d.raceDatabase(ctx)
 	if err != nil {
 		return err
 	}
@@ -129,7 +135,7 @@ func (d *demoRun) prepare(ctx context.Context) error {
 	if _, err := db.ExecContext(ctx, demo.Tables); err != nil {
 		return err
 	}
-	if err := d.client.SetSecret(ctx, "race_db", password); err != nil {
+	if err := d.client.SetSecret(ctx, "race_db", racePassword); err != nil {
 		return err
 	}
 	have := map[string]bool{}
@@ -284,11 +290,7 @@ func (d *demoRun) report(ctx context.Context) error {
 		return err
 	}
 	rows = append(rows, []string{"files", d.archive, fmt.Sprintf("%s rows in %d files", number(lines), files)})
-	dsn, err := d.server.service.Database(ctx, "race", "race", "pontelago")
-	if err != nil {
-		return err
-	}
-	db, err := sql.Open("mysql", dsn)
+	db, err := d.raceDatabase(ctx)
 	if err != nil {
 		return err
 	}

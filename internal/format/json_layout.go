@@ -38,7 +38,9 @@ const (
 // segment is the text before a value, and the value.
 type segment struct {
 	from, to int // the text, while learning
-	words    []litWord
+	first    litWord
+	second   litWord   // masked out where the text is short
+	more     []litWord // of a text longer than sixteen bytes
 	size     int
 	kind     segKind
 	leaf     int // -1: skipped
@@ -103,12 +105,13 @@ func (d *jsonDecoder) learn(from int) {
 			given[s.leaf] = true
 			s.typ = d.leaves[s.leaf].typ.Kind
 		}
-		s.size = s.to - s.from
-		s.words = litWords(d.buf[s.from:s.to])
+		s.text(d.buf[s.from:s.to])
 		d.segs[i] = s
 	}
 	l.segs = append(l.segs, d.segs...)
-	l.segs = append(l.segs, segment{size: d.end - d.last, words: litWords(d.buf[d.last:d.end]), kind: segAny, leaf: -1})
+	tail := segment{kind: segAny, leaf: -1}
+	tail.text(d.buf[d.last:d.end])
+	l.segs = append(l.segs, tail)
 	for k := range d.leaves {
 		if d.leaves[k].vec != nil && !given[k] {
 			l.absent = append(l.absent, k)
@@ -126,14 +129,21 @@ func (d *jsonDecoder) learn(from int) {
 	d.known[0] = l
 }
 
-func litWords(s []byte) (out []litWord) {
-	for len(s) > 0 {
+// text sets the text before the value.
+func (g *segment) text(s []byte) {
+	g.size = len(s)
+	word := func() (w litWord) {
 		var b [8]byte
-		n := copy(b[:], s)
-		out = append(out, litWord{binary.LittleEndian.Uint64(b[:]), ^uint64(0) >> (64 - 8*n)})
-		s = s[n:]
+		if n := copy(b[:], s); n > 0 {
+			w = litWord{binary.LittleEndian.Uint64(b[:]), ^uint64(0) >> (64 - 8*n)}
+			s = s[n:]
+		}
+		return w
 	}
-	return out
+	g.first, g.second, g.more = word(), word(), nil
+	for len(s) > 0 {
+		g.more = append(g.more, word())
+	}
 }
 
 // fast reads one message, data[from:to], by the layouts known. False says nothing about the message
@@ -192,20 +202,25 @@ func at8(p unsafe.Pointer, i int) uint64 {
 
 func (d *jsonDecoder) byLayout(l *layout, data []byte, i, to, n int) bool {
 	row := d.row
-	limit := len(data) - 8 // eight bytes can be read up to here
+	limit := len(data) - 16 // sixteen bytes can be read up to here
 	if limit < 0 {
 		return false
 	}
 	p := unsafe.Pointer(unsafe.SliceData(data))
 	for s := range l.segs {
 		seg := &l.segs[s]
-		for _, w := range seg.words {
-			if i > limit || (at8(p, i)^w.value)&w.mask != 0 {
+		if i > limit || (at8(p, i)^seg.first.value)&seg.first.mask|(at8(p, i+8)^seg.second.value)&seg.second.mask != 0 {
+			return false
+		}
+		for k, w := range seg.more {
+			if at := i + 16 + 8*k; at > limit || (at8(p, at)^w.value)&w.mask != 0 {
 				return false
 			}
-			i += 8
 		}
-		i += seg.size - 8*len(seg.words)
+		i += seg.size
+		if i > limit {
+			return false
+		}
 		from := i
 		switch seg.kind {
 		case segText:
@@ -257,6 +272,17 @@ func (d *jsonDecoder) byLayout(l *layout, data []byte, i, to, n int) bool {
 				vec.Nulls[row] = false
 			}
 		case segNumber:
+			if seg.leaf < 0 {
+				if i >= d.end {
+					return false
+				}
+				end, _, ok := d.number(i)
+				if !ok {
+					return false
+				}
+				i = end
+				continue
+			}
 			neg := data[i] == '-'
 			if neg {
 				i++
@@ -286,9 +312,6 @@ func (d *jsonDecoder) byLayout(l *layout, data []byte, i, to, n int) bool {
 			if data[i]|0x20 == 'e' || digits+frac > 18 {
 				return false
 			}
-			if seg.leaf < 0 {
-				continue
-			}
 			vec := d.leaves[seg.leaf].vec
 			if seg.typ == types.Double {
 				x, ok := exactDouble(mant, frac, neg)
@@ -313,9 +336,6 @@ func (d *jsonDecoder) byLayout(l *layout, data []byte, i, to, n int) bool {
 				vec.Nulls[row] = false
 			}
 		case segWord:
-			if i > limit {
-				return false
-			}
 			w := at8(p, i)
 			var v bool
 			switch {

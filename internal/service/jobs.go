@@ -476,23 +476,28 @@ func (s *Service) Job(name string) (*JobDetail, error) {
 	return d, nil
 }
 
-// StartJob starts a stopped job where it was; a finished one begins again only after it was dropped.
-func (s *Service) StartJob(actor, name string) error {
+// want notes what a job should do from now on, unless its state is one of those that refuse it.
+func (s *Service) want(name, wanted string, refused ...string) (*job, error) {
 	j, err := s.jobNamed(name)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	j.mu.Lock()
 	state := j.row.State
 	j.mu.Unlock()
-	switch state {
-	case stateStopped:
-	case stateFinished:
-		return errorf(ErrConflict, "the job %q has finished: its inputs have ended", name)
-	default:
-		return errorf(ErrConflict, "the job %q is already %s", name, state)
+	switch {
+	case wanted == wantRunning && state == stateFinished:
+		return nil, errorf(ErrConflict, "the job %q has finished: its inputs have ended", name)
+	case slices.Contains(refused, state):
+		return nil, errorf(ErrConflict, "the job %q is already %s", name, state)
 	}
-	if err := s.store.SetJob(name, map[string]any{"wanted": wantRunning}); err != nil {
+	return j, s.store.SetJob(name, map[string]any{"wanted": wanted})
+}
+
+// StartJob starts a stopped job where it was; a finished one begins again only after it was dropped.
+func (s *Service) StartJob(actor, name string) error {
+	j, err := s.want(name, wantRunning, stateStarting, stateRunning, stateRetrying, stateStopping)
+	if err != nil {
 		return err
 	}
 	j.start()
@@ -502,17 +507,8 @@ func (s *Service) StartJob(actor, name string) error {
 
 // StopJob stops a job; it keeps its place and its state.
 func (s *Service) StopJob(actor, name string) error {
-	j, err := s.jobNamed(name)
+	j, err := s.want(name, wantStopped, stateStopped, stateFinished)
 	if err != nil {
-		return err
-	}
-	j.mu.Lock()
-	state := j.row.State
-	j.mu.Unlock()
-	if state == stateStopped || state == stateFinished {
-		return errorf(ErrConflict, "the job %q is already %s", name, state)
-	}
-	if err := s.store.SetJob(name, map[string]any{"wanted": wantStopped}); err != nil {
 		return err
 	}
 	j.halt(true)

@@ -260,8 +260,25 @@ func lineEnd(b []byte, from int, quotes bool) int {
 func (s *split) Frame(p *flow.Piece) error {
 	p.Messages = p.Messages[:0]
 	line, csv := p.Base, s.format == "csv"
+	if !csv {
+		for from := 0; from < len(p.Data); line++ {
+			n := bytes.IndexByte(p.Data[from:], '\n')
+			if n < 0 {
+				n = len(p.Data) - from
+			}
+			if n > 0 && (p.Data[from] > ' ' || !blank(p.Data[from:from+n])) {
+				size := n
+				if p.Data[from+n-1] == '\r' {
+					size--
+				}
+				p.Messages = append(p.Messages, flow.Message{Off: uint32(from), Len: uint32(size), Pos: line, At: s.at})
+			}
+			from += n + 1
+		}
+		return nil
+	}
 	for from := 0; from < len(p.Data); {
-		next := lineEnd(p.Data, from, csv)
+		next := lineEnd(p.Data, from, true)
 		end := next
 		if p.Data[end-1] == '\n' {
 			end--
@@ -272,10 +289,7 @@ func (s *split) Frame(p *flow.Piece) error {
 		if end > from && !blank(p.Data[from:end]) {
 			p.Messages = append(p.Messages, flow.Message{Off: uint32(from), Len: uint32(end - from), Pos: line, At: s.at})
 		}
-		line++
-		if csv {
-			line += int64(bytes.Count(p.Data[from:end], []byte{'\n'}))
-		}
+		line += 1 + int64(bytes.Count(p.Data[from:end], []byte{'\n'}))
 		from = next
 	}
 	return nil
