@@ -15,10 +15,26 @@ var levels = map[string]int{
 	"||": 5, "+": 6, "-": 6, "*": 7, "/": 7, "%": 7, "div": 7,
 }
 
+// Bounds on a tree, so that no text can exhaust the stack of what walks it.
+const (
+	deepestNesting = 500
+	longestChain   = 5000
+)
+
+// deeper goes one level down and gives what goes up again.
+func (p *parser) deeper() (up func()) {
+	if p.depth >= deepestNesting {
+		p.fail(p.peek().Span, "cut it into steps", "this is nested too deep")
+	}
+	p.depth++
+	return func() { p.depth-- }
+}
+
 func (p *parser) expr() Expr { return p.operand(1) }
 
 // operand reads an expression whose operators bind at the level or tighter.
 func (p *parser) operand(level int) Expr {
+	defer p.deeper()()
 	from := p.peek().From
 	ex := func() Ex { return Ex{p.since(from)} }
 	var x Expr
@@ -29,10 +45,13 @@ func (p *parser) operand(level int) Expr {
 	} else {
 		x = p.unary()
 	}
-	for {
+	for n := 0; ; n++ {
 		t := p.peek()
 		if t.kind != op && t.kind != word {
 			return x
+		}
+		if n > longestChain {
+			p.fail(t.Span, "cut it into steps", "the expression is too long")
 		}
 		if l, ok := levels[t.text]; ok {
 			if l < level {
@@ -109,6 +128,7 @@ func (p *parser) list(why string) (out []Expr) {
 }
 
 func (p *parser) unary() Expr {
+	defer p.deeper()()
 	t := p.peek()
 	if p.is("-") || p.is("+") {
 		p.next()

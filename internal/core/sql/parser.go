@@ -38,7 +38,15 @@ func (s *Script) Source(st Statement) string {
 	from := at.From
 	for _, e := range s.edits {
 		if e.From >= at.From && e.To <= at.To {
-			b.WriteString(s.Text[from:e.From] + e.text)
+			b.WriteString(s.Text[from:e.From])
+			// What was apart must not grow together: "SELECT:n", "a -:n" with n = -1, ":n'x'".
+			if e.From > at.From && !strings.ContainsRune(" \t\r\n(,", rune(s.Text[e.From-1])) {
+				b.WriteByte(' ')
+			}
+			b.WriteString(e.text)
+			if e.To < at.To && !strings.ContainsRune(" \t\r\n),;", rune(s.Text[e.To])) {
+				b.WriteByte(' ')
+			}
 			from = e.To
 		}
 	}
@@ -53,6 +61,7 @@ type parser struct {
 	params map[string]string
 	script *Script
 	cut    bool // a quoted text or a comment has no end
+	depth  int  // of what is being read
 }
 
 // bail is thrown at an error inside a statement; the parser goes on after the next semicolon.

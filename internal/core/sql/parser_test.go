@@ -185,9 +185,35 @@ DECLARE STREAM s (a INT) EVENT TIME a DELAY :n SECONDS FROM FILES :path;`
 	if d := s.Statements[1].(*DeclareStream); d.Time.Delay != 5*types.Second || d.From.Address.Value != "a b.json" {
 		t.Errorf("%+v", d)
 	}
+	close, err := Parse("t.sql", "SELECT:n,a-:n,:text||'x' FROM r;", map[string]string{"n": "-1", "text": "y"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := close.Source(close.Statements[0]); got != "SELECT -1,a- -1,'y' ||'x' FROM r" {
+		t.Error(got)
+	}
 	again, err := Parse("t.sql", s.Source(s.Statements[0])+";", nil)
 	if err != nil || len(again.Statements) != 1 {
 		t.Errorf("what is kept does not parse again: %v", err)
+	}
+}
+
+// TestBounds: no text, however deep or long, gets further than an error.
+func TestBounds(t *testing.T) {
+	many := func(s string) string { return strings.Repeat(s, 200_000) }
+	for name, text := range map[string]string{
+		"parentheses": "SELECT " + many("(") + "1", "signs": "SELECT " + many("- ") + "1 FROM r;", "NOT": "SELECT " + many("NOT ") + "a FROM r;",
+		"sums": "SELECT 1" + many("+1") + " FROM r;", "ANDs": "SELECT a" + many(" AND a") + " FROM r;", "queries": "SELECT a FROM " + many("(SELECT a FROM "),
+		"CASE": "SELECT " + many("CASE WHEN "), "types": "DECLARE STREAM s (a " + many("ROW(a "), "functions": "SELECT " + many("f("),
+	} {
+		_, err := Parse("t", text, nil)
+		var e *Errors
+		if !errors.As(err, &e) || len(e.List) != 1 || !strings.Contains(e.List[0].Message, "too") {
+			t.Errorf("%s: %.200v", name, err)
+		}
+	}
+	if _, err := Parse("t", "SELECT "+strings.Repeat("(", 100)+"1"+strings.Repeat(")", 100)+strings.Repeat("+1", 4000)+" FROM r;", nil); err != nil {
+		t.Error(err)
 	}
 }
 

@@ -179,6 +179,7 @@ var typeWords = map[string]types.Kind{
 var laterTypes = []string{"decimal", "numeric", "varbinary", "time", "array", "map", "json"}
 
 func (p *parser) typeName() types.Type {
+	defer p.deeper()()
 	t := p.next()
 	if t.kind == word {
 		if k, ok := typeWords[t.text]; ok {
@@ -475,6 +476,7 @@ func (p *parser) mark() Expr {
 }
 
 func (p *parser) selectBlock() *Select {
+	defer p.deeper()()
 	from := p.peek().From
 	p.expect("select", "and the result columns")
 	s := &Select{}
