@@ -1,0 +1,84 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"fiume/internal/api"
+	"fiume/internal/service"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) applyCommand() *cobra.Command {
+	var dryRun bool
+	c := &cobra.Command{
+		Use:   "apply FILE.sql…",
+		Short: "Send declarations and jobs to the service",
+		Long: `Has the statements of files done by the service, in order. Each file is checked as
+a whole first: where a statement has errors, nothing of the file is done. Applying a
+file again changes nothing.`,
+		Example: `  fiume apply demo/sql/race.sql --set archive=archive/reads
+  fiume apply --dry-run jobs.sql
+  echo 'SHOW JOBS;' | fiume apply -`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			params, err := a.params()
+			if err != nil {
+				return err
+			}
+			var all []service.Outcome
+			for _, name := range args {
+				src, err := a.readFile(name)
+				if err != nil {
+					return err
+				}
+				r, err := a.client().Apply(c.Context(), api.ScriptRequest{SQL: src, File: name, Params: params, DryRun: dryRun})
+				if err != nil {
+					return failed(err)
+				}
+				all = append(all, r.Outcomes...)
+				if a.output == "text" {
+					for _, o := range r.Outcomes {
+						a.printOutcome(o)
+					}
+					if dryRun {
+						fmt.Fprintf(a.out, "%s has no errors; nothing was done\n", name)
+					}
+				}
+				if r.Problem != nil {
+					return failed(r.Problem)
+				}
+			}
+			if a.output == "json" {
+				return a.printJSON(all)
+			}
+			return nil
+		},
+	}
+	a.outputFlag(c, "text", "json")
+	a.setFlag(c)
+	c.Flags().BoolVar(&dryRun, "dry-run", false, "check only, change nothing")
+	return c
+}
+
+func (a *app) printOutcome(o service.Outcome) {
+	if o.Done == "shown" {
+		if o.Columns != nil {
+			if len(o.Rows) == 0 {
+				fmt.Fprintf(a.out, "no %ss\n", o.Kind)
+			} else {
+				columns(a.out, o.Columns, o.Rows)
+			}
+		}
+		if o.Note != "" {
+			fmt.Fprintln(a.out, strings.TrimRight(o.Note, "\n"))
+		}
+		return
+	}
+	fmt.Fprintf(a.out, "%s %s %s", o.Kind, o.Name, o.Done)
+	if o.Note != "" {
+		fmt.Fprintf(a.out, " (%s)", o.Note)
+	}
+	fmt.Fprintln(a.out)
+}

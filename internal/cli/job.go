@@ -1,0 +1,134 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"fiume/internal/core/types"
+	"fiume/internal/service"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) jobCommand() *cobra.Command {
+	job := &cobra.Command{Use: "job", Short: "Look after jobs", Example: "  fiume job list\n  fiume job show clean_reads"}
+	list := &cobra.Command{
+		Use: "list", Short: "List the jobs with their states", Example: "  fiume job list --output json", Args: arity(0, "no arguments"),
+		RunE: func(c *cobra.Command, args []string) error {
+			jobs, err := a.client().Jobs(c.Context())
+			if err != nil {
+				return failed(err)
+			}
+			if a.output == "json" {
+				return a.printJSON(jobs)
+			}
+			if len(jobs) == 0 {
+				fmt.Fprintln(a.out, "no jobs; create one with: fiume apply FILE.sql")
+				return nil
+			}
+			var rows [][]string
+			for _, j := range jobs {
+				state := j.State
+				if j.Reason != "" {
+					state += " because " + firstLine(j.Reason)
+				}
+				rows = append(rows, []string{j.Name, state, number(j.In), number(j.Out), number(j.Late), number(j.Rejects), ago(j.Since)})
+			}
+			columns(a.out, []string{"JOB", "STATE", "ROWS IN", "ROWS OUT", "LATE", "REJECTED", "SINCE"}, rows)
+			return nil
+		},
+	}
+	show := &cobra.Command{
+		Use: "show JOB", Short: "Show a job: its ledger, watermarks, late and rejected rows", Example: "  fiume job show crowding", Args: arity(1, "the name of a job"),
+		RunE: func(c *cobra.Command, args []string) error {
+			d, err := a.client().Job(c.Context(), args[0])
+			if err != nil {
+				return failed(err)
+			}
+			if a.output == "json" {
+				return a.printJSON(d)
+			}
+			a.printJob(d)
+			return nil
+		},
+	}
+	change := func(use, short, example, done string, do func(c *cobra.Command, name string) error) *cobra.Command {
+		return &cobra.Command{Use: use + " JOB", Short: short, Example: example, Args: arity(1, "the name of a job"),
+			RunE: func(c *cobra.Command, args []string) error {
+				if err := do(c, args[0]); err != nil {
+					return failed(err)
+				}
+				fmt.Fprintf(a.out, "job %s %s\n", args[0], done)
+				return nil
+			}}
+	}
+	a.outputFlag(list, "table", "json")
+	a.outputFlag(show, "text", "json")
+	job.AddCommand(list, show,
+		change("start", "Start a stopped job where it was", "  fiume job start crowding", "started", func(c *cobra.Command, n string) error { return a.client().StartJob(c.Context(), n) }),
+		change("stop", "Stop a job; it keeps its place and state", "  fiume job stop crowding", "stopped", func(c *cobra.Command, n string) error { return a.client().StopJob(c.Context(), n) }),
+		change("drop", "Stop a job and forget it; what it has written stays", "  fiume job drop crowding", "dropped", func(c *cobra.Command, n string) error { return a.client().DropJob(c.Context(), n) }))
+	return job
+}
+
+func firstLine(s string) string {
+	s, _, _ = strings.Cut(s, "\n")
+	return s
+}
+
+// number writes a count with thin groups of three digits.
+func number(n int64) string {
+	s := strconv.FormatInt(n, 10)
+	for i := len(s) - 3; i > 0 && s[i-1] != '-'; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
+}
+
+func ago(t time.Time) string {
+	d := time.Since(t)
+	switch {
+	case d < time.Minute:
+		return fmt.Sprintf("%ds ago", int(d.Seconds()))
+	case d < time.Hour:
+		return fmt.Sprintf("%dm ago", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%dh ago", int(d.Hours()))
+	}
+	return t.Format("2006-01-02")
+}
+
+func instant(us *int64) string {
+	if us == nil {
+		return "-"
+	}
+	return string(types.AppendTimestamp(nil, *us))
+}
+
+func (a *app) printJob(d *service.JobDetail) {
+	fmt.Fprintf(a.out, "job %s: %s since %s", d.Name, d.State, d.Since.Local().Format("15:04:05"))
+	if d.Reason != "" {
+		fmt.Fprintf(a.out, " because %s", d.Reason)
+	}
+	fmt.Fprintln(a.out)
+	if c := d.Checkpoint; c != nil {
+		fmt.Fprintf(a.out, "checkpoint %d, %s, %s bytes of state, took %d ms\n", c.Number, ago(c.At), number(c.Bytes), c.TookMs)
+	}
+	if len(d.Status.Splits) > 0 {
+		fmt.Fprintln(a.out)
+		var rows [][]string
+		for _, s := range d.Status.Splits {
+			state := "reading"
+			if s.Ended {
+				state = "ended"
+			} else if s.Idle {
+				state = "idle"
+			}
+			rows = append(rows, []string{s.Stream, s.Split, number(s.Next), instant(s.NewestAt), instant(s.Watermark), state})
+		}
+		columns(a.out, []string{"STREAM", "SPLIT", "NEXT", "NEWEST EVENT", "WATERMARK", "STATE"}, rows)
+	}
+	printLedger(a.out, d.Name, d.Status, d.Samples)
+}

@@ -1,0 +1,195 @@
+package cli
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"fiume/internal/api"
+	"fiume/internal/core/types"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) topicCommand() *cobra.Command {
+	topic := &cobra.Command{Use: "topic", Short: "Look after the built-in topics", Example: "  fiume topic list\n  fiume topic read mat-reads --last 5"}
+	list := &cobra.Command{
+		Use: "list", Short: "List the topics with their sizes", Example: "  fiume topic list", Args: arity(0, "no arguments"),
+		RunE: func(c *cobra.Command, args []string) error {
+			ts, err := a.client().Topics(c.Context())
+			if err != nil {
+				return failed(err)
+			}
+			if a.output == "json" {
+				return a.printJSON(ts)
+			}
+			if len(ts) == 0 {
+				fmt.Fprintln(a.out, "no topics; create one with: fiume topic create NAME")
+				return nil
+			}
+			var rows [][]string
+			for _, t := range ts {
+				rows = append(rows, []string{t.Name, strconv.Itoa(len(t.Partitions)), number(t.Messages), number(t.Bytes)})
+			}
+			columns(a.out, []string{"TOPIC", "PARTITIONS", "MESSAGES", "BYTES"}, rows)
+			return nil
+		},
+	}
+	var partitions int
+	var retain time.Duration
+	create := &cobra.Command{
+		Use: "create NAME", Short: "Create a topic", Example: "  fiume topic create mat-reads --partitions 4 --retain 168h", Args: arity(1, "a name"),
+		RunE: func(c *cobra.Command, args []string) error {
+			_, err := a.client().CreateTopic(c.Context(), api.TopicRequest{Name: args[0], Partitions: partitions, RetainFor: int64(retain.Seconds())})
+			if err != nil {
+				return failed(err)
+			}
+			fmt.Fprintf(a.out, "topic %s created\n", args[0])
+			return nil
+		},
+	}
+	create.Flags().IntVar(&partitions, "partitions", 4, "parts that are read and written in parallel")
+	create.Flags().DurationVar(&retain, "retain", 0, "how long messages are kept (default: for ever)")
+
+	var key string
+	write := &cobra.Command{
+		Use: "write NAME", Short: "Write the lines of standard input as messages", Args: arity(1, "the name of a topic"),
+		Long: `Writes each line of standard input as a message. With --key the key is the text of
+that field of the JSON message; messages of one key stay in order.`,
+		Example: `  echo '{"chip":"P00001","mat":"start"}' | fiume topic write mat-reads --key chip`,
+		RunE: func(c *cobra.Command, args []string) error {
+			n, err := a.writeLines(c, args[0], key)
+			if err != nil {
+				return failed(err)
+			}
+			fmt.Fprintf(a.err, "%s messages written\n", number(n))
+			return nil
+		},
+	}
+	write.Flags().StringVar(&key, "key", "", "field of the JSON message that is its key")
+
+	var partition, last, limit int
+	var from int64
+	var since string
+	read := &cobra.Command{
+		Use: "read NAME", Short: "Read messages", Args: arity(1, "the name of a topic"),
+		Example: "  fiume topic read mat-reads --last 5\n  fiume topic read mat-reads --partition 0 --from 1000 --limit 20 --output json",
+		RunE: func(c *cobra.Command, args []string) error {
+			q := url.Values{"partition": {strconv.Itoa(partition)}, "limit": {strconv.Itoa(limit)}}
+			if from >= 0 {
+				if partition < 0 {
+					return fail(exitUsage, "--from is an offset of one partition; add --partition")
+				}
+				q.Set("from", strconv.FormatInt(from, 10))
+			}
+			if since != "" {
+				us, ok := types.ParseTimestamp([]byte(since))
+				if !ok {
+					return fail(exitUsage, "--since takes a time such as 2026-05-17T09:00:00Z, found %q", since)
+				}
+				q.Set("since", time.UnixMicro(us).UTC().Format(time.RFC3339Nano))
+			}
+			if last > 0 {
+				q.Set("last", strconv.Itoa(last))
+			}
+			ms, err := a.client().Read(c.Context(), args[0], q)
+			if err != nil {
+				return failed(err)
+			}
+			w := bufio.NewWriter(a.out)
+			defer w.Flush()
+			for _, m := range ms {
+				switch a.output {
+				case "json":
+					b, err := json.Marshal(m)
+					if err != nil {
+						return err
+					}
+					fmt.Fprintf(w, "%s\n", b)
+				case "value":
+					fmt.Fprintln(w, m.Value)
+				default:
+					k := "-"
+					if m.Key != nil {
+						k = *m.Key
+					}
+					fmt.Fprintf(w, "%d:%d  %s  %s  %s\n", m.Partition, m.Offset, m.At.Format("15:04:05.000"), k, m.Value)
+				}
+			}
+			if len(ms) == 0 {
+				fmt.Fprintln(a.err, "no messages there")
+			}
+			return nil
+		},
+	}
+	read.Flags().IntVar(&partition, "partition", -1, "read one partition")
+	read.Flags().Int64Var(&from, "from", -1, "begin at this offset of the partition")
+	read.Flags().StringVar(&since, "since", "", "messages that arrived then or later")
+	read.Flags().IntVar(&last, "last", 0, "the last so many of each partition")
+	read.Flags().IntVar(&limit, "limit", 100, "at most so many in all")
+	drop := &cobra.Command{
+		Use: "drop NAME", Short: "Delete a topic and its data", Example: "  fiume topic drop mat-reads", Args: arity(1, "the name of a topic"),
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := a.client().DropTopic(c.Context(), args[0]); err != nil {
+				return failed(err)
+			}
+			fmt.Fprintf(a.out, "topic %s dropped\n", args[0])
+			return nil
+		},
+	}
+	a.outputFlag(list, "table", "json")
+	a.outputFlag(read, "text", "json", "value")
+	topic.AddCommand(list, create, write, read, drop)
+	return topic
+}
+
+// linesAWrite bounds the messages of one call.
+const linesAWrite = 5000
+
+func (a *app) writeLines(c *cobra.Command, topic, key string) (int64, error) {
+	sc := bufio.NewScanner(a.in)
+	sc.Buffer(make([]byte, 1<<20), 64<<20)
+	var batch []api.MessageRequest
+	total := int64(0)
+	flush := func() error {
+		if len(batch) == 0 {
+			return nil
+		}
+		if err := a.client().Write(c.Context(), topic, batch); err != nil {
+			return err
+		}
+		total += int64(len(batch))
+		batch = batch[:0]
+		return nil
+	}
+	line := 0
+	for sc.Scan() {
+		line++
+		if len(strings.TrimSpace(sc.Text())) == 0 {
+			continue
+		}
+		m := api.MessageRequest{Value: sc.Text()}
+		if key != "" {
+			var fields map[string]any
+			if err := json.Unmarshal(sc.Bytes(), &fields); err != nil {
+				return total, fmt.Errorf("line %d is no JSON object, so it has no field %q: %w (%d messages had been written)", line, key, err, total)
+			}
+			if v, ok := fields[key]; ok && v != nil {
+				k := fmt.Sprint(v)
+				m.Key = &k
+			}
+		}
+		batch = append(batch, m)
+		if len(batch) == linesAWrite {
+			if err := flush(); err != nil {
+				return total, err
+			}
+		}
+	}
+	return total, errors.Join(sc.Err(), flush(), nil)
+}

@@ -1,0 +1,101 @@
+package flow
+
+import (
+	"cmp"
+	"slices"
+
+	"fiume/internal/core/step"
+	"fiume/internal/core/types"
+)
+
+// Step is the state of one operator, for people.
+type Step struct {
+	ID     int         `json:"id"`
+	Kind   string      `json:"kind"`
+	Step   string      `json:"step"`
+	Detail string      `json:"detail"`
+	Counts step.Counts `json:"counts"`
+	Out    int64       `json:"out"`
+	Open   int64       `json:"open"` // rows inside the operator, on their way
+	// Of windows:
+	Watermark *int64 `json:"watermark,omitempty"` // microseconds
+	Windows   int    `json:"windows,omitempty"`
+	Keys      int    `json:"keys,omitempty"`
+	Bytes     int    `json:"bytes,omitempty"`
+}
+
+// SplitStatus is the state of one split.
+type SplitStatus struct {
+	Stream    string `json:"stream"`
+	Split     string `json:"split"`
+	Next      int64  `json:"next"`                // position
+	NewestAt  *int64 `json:"newest_at,omitempty"` // greatest event time, microseconds
+	Watermark *int64 `json:"watermark,omitempty"`
+	Idle      bool   `json:"idle,omitempty"`
+	Ended     bool   `json:"ended,omitempty"`
+}
+
+// Status is the ledger of a job and where its splits are.
+type Status struct {
+	Steps  []Step        `json:"steps"`
+	Splits []SplitStatus `json:"splits"`
+}
+
+// Status gives the ledger as it stands. While the job runs, rows on their way show as open.
+func (j *Job) Status() Status {
+	var s Status
+	total := make([]step.Counts, len(j.plan.Ops))
+	add := func(cs []step.Counts) {
+		for i := range cs {
+			total[i].Add(cs[i])
+		}
+	}
+	known := func(t int64) *int64 {
+		if t <= types.MinTime || t >= types.MaxTime {
+			return nil
+		}
+		return &t
+	}
+	for _, sc := range j.sources {
+		for _, sr := range sc.splits {
+			sr.seen.Lock()
+			add(sr.counts)
+			st := SplitStatus{Stream: sc.op.Step, Split: sr.split.Name(), Next: sr.delivered, NewestAt: known(sr.newest), Idle: sr.idle, Ended: sr.ended}
+			if st.NewestAt != nil {
+				st.Watermark = known(sr.newest - sc.op.Stream.Delay)
+			}
+			sr.seen.Unlock()
+			s.Splits = append(s.Splits, st)
+		}
+	}
+	for _, ws := range j.windows {
+		for _, w := range ws {
+			w.seen.Lock()
+			add(w.counts)
+			w.seen.Unlock()
+		}
+	}
+	for _, t := range j.sinks {
+		t.mu.Lock()
+		add(t.counts)
+		t.mu.Unlock()
+	}
+	for i, o := range j.plan.Ops {
+		st := Step{ID: o.ID, Kind: o.Kind.String(), Step: o.Step, Detail: o.Detail, Counts: total[i], Out: total[i].Out(), Open: total[i].Open()}
+		for _, w := range j.windows[o] {
+			w.seen.Lock()
+			st.Windows = max(st.Windows, w.open)
+			st.Keys += w.keys
+			st.Bytes += w.bytes
+			if x := known(w.closed); x != nil {
+				st.Watermark = x
+			}
+			w.seen.Unlock()
+		}
+		s.Steps = append(s.Steps, st)
+	}
+	slices.SortFunc(s.Splits, func(a, b SplitStatus) int {
+		return cmp.Or(cmp.Compare(a.Stream, b.Stream), cmp.Compare(a.Split, b.Split))
+	})
+	return s
+}
