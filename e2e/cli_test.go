@@ -233,6 +233,25 @@ func TestDemo(t *testing.T) {
 	if more <= clean {
 		t.Errorf("%d clean reads, then %d", clean, more)
 	}
+	// Killed in the middle, and played to the end of the day: the topic holds the day's reads, each once.
+	p := start(t, "demo", "--dir", dir, "--listen", "127.0.0.1:0", "--runners", "400", "--speed", "3000")
+	time.Sleep(1500 * time.Millisecond)
+	p.kill()
+	p = start(t, "demo", "--dir", dir, "--listen", "127.0.0.1:0", "--runners", "400", "--speed", "1e6")
+	whole := lines(fiume(t, "", "demo", "data", "--runners", "400").out)
+	eventually(t, "the whole day is in the topic", func() bool { return len(p.values("mat-reads")) >= len(whole) })
+	count := map[string]int{}
+	for _, v := range p.values("mat-reads") {
+		count[v]++
+	}
+	for _, v := range whole {
+		if count[v] == 0 {
+			t.Fatalf("the topic lacks %s", v)
+		}
+		count[v]--
+	}
+	p.end()
+
 	day := filepath.Join(dir, "day")
 	fiume(t, "", "demo", "data", "--runners", "30", "--out", day).want(t, 0, "mat-reads.ndjson")
 	a := fiume(t, "", "demo", "data", "--runners", "30").out

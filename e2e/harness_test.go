@@ -82,7 +82,7 @@ func start(t testing.TB, args ...string) *process {
 		t.Fatal(err)
 	}
 	go func() { p.done <- p.cmd.Wait() }()
-	t.Cleanup(func() { p.kill() })
+	t.Cleanup(p.end)
 	deadline := time.After(60 * time.Second)
 	for p.base == "" {
 		select {
@@ -124,6 +124,18 @@ func (p *process) stop() {
 		}
 	case <-time.After(30 * time.Second):
 		p.t.Fatalf("the service did not end:\n%s", p.err)
+	}
+}
+
+// end ends the process at the end of a test, in order, so that its database server is gone before
+// its directory is.
+func (p *process) end() {
+	_ = p.cmd.Process.Signal(syscall.SIGTERM)
+	select {
+	case err := <-p.done:
+		p.done <- err
+	case <-time.After(30 * time.Second):
+		p.kill()
 	}
 }
 

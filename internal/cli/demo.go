@@ -17,6 +17,7 @@ import (
 	"fiume/internal/api"
 	"fiume/internal/client"
 	"fiume/internal/service"
+	"fiume/internal/topiclog"
 
 	"github.com/spf13/cobra"
 )
@@ -164,10 +165,10 @@ func (d *demoRun) prepare(ctx context.Context) error {
 // beat is how often the generator writes what has become due.
 const beat = 50 * time.Millisecond
 
-// race writes the messages of day after day as they become due, until the context ends. A day that
-// was begun by an earlier run goes on after the last message in the topic.
+// race writes the messages of day after day as they become due, until the context ends. What an
+// earlier run has written, however it ended, is left out.
 func (d *demoRun) race(ctx context.Context) error {
-	done, err := d.daysWritten(ctx)
+	done, err := d.alreadyWritten(ctx)
 	if err != nil {
 		return err
 	}
@@ -175,12 +176,10 @@ func (d *demoRun) race(ctx context.Context) error {
 	defer tick.Stop()
 	for day := uint64(0); ; day++ {
 		start := demo.FirstStart.AddDate(0, 0, int(day))
-		ms := demo.Day{Seed: d.seed + day, Runners: d.runners, Start: start}.Messages()
-		if done >= int64(len(ms)) {
-			done -= int64(len(ms))
+		ms := done.without(demo.Day{Seed: d.seed + day, Runners: d.runners, Start: start}.Messages())
+		if len(ms) == 0 {
 			continue
 		}
-		ms, done = ms[done:], 0
 		clock := start.Add(-2 * time.Second) // what comes before the start is written at once
 		if ms[0].At.After(clock) {
 			clock = ms[0].At
@@ -206,18 +205,37 @@ func (d *demoRun) race(ctx context.Context) error {
 	}
 }
 
-func (d *demoRun) daysWritten(ctx context.Context) (n int64, err error) {
+// written counts the messages of the demo's topics by partition. Those of a partition are written in
+// the order of the day, so the counts say which of a day's messages are there, even if a run was killed
+// while it wrote to several partitions.
+type written map[string][]int64
+
+func (d *demoRun) alreadyWritten(ctx context.Context) (written, error) {
+	out := written{}
 	topics, err := d.client.Topics(ctx)
 	for _, t := range topics {
-		for _, x := range demo.Topics {
-			if t.Name == x.Name {
-				for _, p := range t.Partitions {
-					n += p.Next
-				}
-			}
+		for _, p := range t.Partitions {
+			out[t.Name] = append(out[t.Name], p.Next)
 		}
 	}
-	return n, err
+	return out, err
+}
+
+// without leaves out of a day's messages those that are counted, and counts them off.
+func (w written) without(ms []demo.Message) (left []demo.Message) {
+	for _, m := range ms {
+		counts := w[m.Topic]
+		p := 0
+		if m.Key != "" {
+			p = topiclog.KeyPartition([]byte(m.Key), len(counts))
+		}
+		if counts[p] > 0 {
+			counts[p]--
+			continue
+		}
+		left = append(left, m)
+	}
+	return left
 }
 
 func (d *demoRun) write(ctx context.Context, ms []demo.Message) error {

@@ -39,8 +39,11 @@ func (t *Topic) PartitionOf(key []byte) int {
 	if key == nil {
 		return int(t.round.Add(1) % uint64(len(t.parts)))
 	}
-	return int(xxhash.Sum64(key) % uint64(len(t.parts)))
+	return KeyPartition(key, len(t.parts))
 }
+
+// KeyPartition gives the partition, of n, that messages of a key go to.
+func KeyPartition(key []byte, n int) int { return int(xxhash.Sum64(key) % uint64(n)) }
 
 // Append writes records to the partitions of their keys and waits until they are on the disk.
 func (t *Topic) Append(recs []Record) error {
