@@ -24,7 +24,7 @@ demo: setup build
 	./bin/fiume demo $(DEMO)
 
 test: setup build
-	go test -timeout 20m ./...
+	go test -count=1 -timeout 20m ./...
 
 lint:
 	./scripts/lint.sh
