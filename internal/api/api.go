@@ -4,7 +4,6 @@ package api
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"io/fs"
 	"log/slog"
@@ -90,15 +89,6 @@ func New(ctx context.Context, s *service.Service, console fs.FS, log *slog.Logge
 	h.routes(a)
 	r.NoRoute(static(console))
 	return r
-}
-
-// Document gives the OpenAPI document.
-func Document() ([]byte, error) {
-	config := huma.DefaultConfig("Fiume", service.Version)
-	config.CreateHooks = nil
-	a := humagin.New(gin.New(), config)
-	(&handler{}).routes(a)
-	return json.MarshalIndent(a.OpenAPI(), "", "  ")
 }
 
 func recovery(log *slog.Logger) gin.HandlerFunc {

@@ -69,6 +69,7 @@ type demoRun struct {
 	client  *client.Client
 	archive string
 	written int64
+	shown   time.Time // when the line about the race was last printed
 }
 
 func (d *demoRun) run(ctx context.Context) error {
@@ -261,8 +262,6 @@ func (d *demoRun) write(ctx context.Context, ms []demo.Message) error {
 	return nil
 }
 
-var lastShown time.Time
-
 // show prints a line about the race now and then; on a terminal it stays in place.
 func (d *demoRun) show(ctx context.Context, now time.Time) {
 	terminal := isTerminal(d.out)
@@ -270,10 +269,10 @@ func (d *demoRun) show(ctx context.Context, now time.Time) {
 	if terminal {
 		every = 500 * time.Millisecond
 	}
-	if time.Since(lastShown) < every {
+	if time.Since(d.shown) < every {
 		return
 	}
-	lastShown = time.Now()
+	d.shown = time.Now()
 	jobs, err := d.client.Jobs(ctx)
 	if err != nil {
 		return

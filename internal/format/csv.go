@@ -16,7 +16,7 @@ import (
 
 // csvDecoder reads CSV records (RFC 4180). An empty field is NULL, a quoted empty one is ”.
 type csvDecoder struct {
-	columns []csvColumn // by field of the record; leaf -1 where it is not used
+	columns []int // leaf by field of the record; -1 where it is not used
 	leaves  []leaf
 	cols    []*column.Vector
 	timeAt  int
@@ -25,8 +25,6 @@ type csvDecoder struct {
 	fields  []csvField
 	text    []byte
 }
-
-type csvColumn struct{ leaf int }
 
 type csvField struct {
 	text   []byte
@@ -41,21 +39,19 @@ func newCSVDecoder(s *plan.Stream, used *plan.Use, header []string) (*csvDecoder
 			order = append(order, f.Name)
 		}
 	}
-	d.columns = make([]csvColumn, len(order))
+	d.columns = make([]int, len(order))
 	for i := range d.columns {
-		d.columns[i].leaf = -1
+		d.columns[i] = -1
 	}
 	for i, f := range s.Columns {
-		u, ok := used.Needs(i)
-		if !ok {
+		if _, ok := used.Needs(i); !ok {
 			continue
 		}
 		if f.Type.Kind == types.Row {
 			return nil, fmt.Errorf("the column %s is a ROW, which CSV cannot hold", f.Name)
 		}
-		d.cols[i] = newColumn(f.Name, f.Type, u, func(name string, v *column.Vector) {
-			d.leaves = append(d.leaves, leaf{name: name, typ: f.Type, notNull: f.NotNull, time: i == s.Time, vec: v})
-		})
+		d.cols[i] = column.New(f.Type)
+		d.leaves = append(d.leaves, leaf{name: f.Name, typ: f.Type, notNull: f.NotNull, time: i == s.Time, vec: d.cols[i]})
 		k := len(d.leaves) - 1
 		if i == s.Time {
 			d.timeAt = k
@@ -64,7 +60,7 @@ func newCSVDecoder(s *plan.Stream, used *plan.Use, header []string) (*csvDecoder
 		if at < 0 {
 			d.absent = append(d.absent, k)
 		} else {
-			d.columns[at].leaf = k
+			d.columns[at] = k
 		}
 	}
 	return d, nil
@@ -106,10 +102,10 @@ func (d *csvDecoder) record(rec []byte, row, n int) string {
 		return fmt.Sprintf("expected %d fields, found %d", len(d.columns), len(d.fields))
 	}
 	for i, c := range d.columns {
-		if c.leaf < 0 {
+		if c < 0 {
 			continue
 		}
-		if bad := d.set(&d.leaves[c.leaf], d.fields[i], row, n); bad != "" {
+		if bad := d.set(&d.leaves[c], d.fields[i], row, n); bad != "" {
 			return bad
 		}
 	}

@@ -53,19 +53,3 @@ type leaf struct {
 	time    bool // the event time: NULL makes a bad row
 	vec     *column.Vector
 }
-
-// newColumn makes the vector of a field with what is used of it; add is told of every leaf.
-func newColumn(name string, t types.Type, u *plan.Use, add func(name string, v *column.Vector)) *column.Vector {
-	v := column.New(t)
-	if t.Kind != types.Row {
-		add(name, v)
-		return v
-	}
-	v.Kids = make([]*column.Vector, len(t.Fields))
-	for i, f := range t.Fields {
-		if k, ok := u.Needs(i); ok {
-			v.Kids[i] = newColumn(name+"."+f.Name, f.Type, k, add)
-		}
-	}
-	return v
-}

@@ -25,6 +25,13 @@ var testStream = &plan.Stream{Name: "reads", Time: -1, Columns: []types.Field{
 
 // decodeAll decodes messages that stand behind each other in one buffer.
 func decodeAll(d flow.Decoder, msgs [][]byte) (*column.Batch, []flow.Reject) {
+	buf, ms := layOut(msgs)
+	b := &column.Batch{}
+	return b, d.Decode(buf, ms, b)
+}
+
+// layOut puts messages behind each other.
+func layOut(msgs [][]byte) ([]byte, []flow.Message) {
 	var data []byte
 	var ms []flow.Message
 	for _, m := range msgs {
@@ -33,8 +40,7 @@ func decodeAll(d flow.Decoder, msgs [][]byte) (*column.Batch, []flow.Reject) {
 	}
 	buf := make([]byte, len(data), len(data)+flow.Pad)
 	copy(buf, data)
-	b := &column.Batch{}
-	return b, d.Decode(buf, ms, b)
+	return buf, ms
 }
 
 // reference decodes a message with the standard library, and says what it is as a row or why it is none.
@@ -314,17 +320,10 @@ func benchmarkMessages() [][]byte {
 }
 
 func benchmarkDecode(b *testing.B, msgs [][]byte) {
-	var data []byte
-	var ms []flow.Message
-	for _, m := range msgs {
-		ms = append(ms, flow.Message{Off: uint32(len(data)), Len: uint32(len(m))})
-		data = append(append(data, m...), '\n')
-	}
-	buf := make([]byte, len(data), len(data)+flow.Pad)
-	copy(buf, data)
+	buf, ms := layOut(msgs)
 	d := newJSONDecoder(testStream, &plan.Use{Kids: map[int]*plan.Use{0: {All: true}, 1: {All: true}, 2: {All: true}, 4: {Kids: map[int]*plan.Use{1: {All: true}}}}})
 	var batch column.Batch
-	b.SetBytes(int64(len(data)))
+	b.SetBytes(int64(len(buf)))
 	for b.Loop() {
 		if rejects := d.Decode(buf, ms, &batch); len(rejects) > 0 {
 			b.Fatal(rejects[0])

@@ -156,7 +156,7 @@ func castValue(v types.Value, to types.Kind) (types.Value, bool) {
 	switch to {
 	case types.Int:
 		if v.Kind == types.Double {
-			x := roundAway(v.F)
+			x := math.Round(v.F)
 			if !(x >= math.MinInt32 && x <= math.MaxInt32) {
 				return out, false
 			}
@@ -167,7 +167,7 @@ func castValue(v types.Value, to types.Kind) (types.Value, bool) {
 		return out, v.I >= math.MinInt32 && v.I <= math.MaxInt32
 	case types.BigInt:
 		if v.Kind == types.Double {
-			x := roundAway(v.F)
+			x := math.Round(v.F)
 			if !(x >= -1<<63 && x < 1<<63) {
 				return out, false
 			}
@@ -185,9 +185,6 @@ func castValue(v types.Value, to types.Kind) (types.Value, bool) {
 	}
 	return out, false
 }
-
-// roundAway rounds half away from zero.
-func roundAway(x float64) float64 { return math.Round(x) }
 
 func floorDiv(a, b int64) int64 {
 	q := a / b

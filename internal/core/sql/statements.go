@@ -1,6 +1,7 @@
 package sql
 
 import (
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -253,14 +254,14 @@ func (p *parser) place(what string) Place {
 		pl.Via = &n
 	}
 	if p.is("(") {
-		pl.Options = p.options("")
+		pl.Options = p.options()
 	}
 	return pl
 }
 
 // options reads (NAME value, NAME value …). A name is one or more words before its value; the last
 // word of a run is the value where no other value follows.
-func (p *parser) options(_ string) (out []Option) {
+func (p *parser) options() (out []Option) {
 	p.expect("(", "and the options")
 	for !p.is(")") {
 		o := p.option()
@@ -340,7 +341,7 @@ func (p *parser) create(from int) Statement {
 			t.Name = p.name("the topic's name")
 		}
 		if p.is("(") {
-			t.Options = p.options("")
+			t.Options = p.options()
 		}
 		t.Stmt = Stmt{p.since(from)}
 		return t
@@ -380,7 +381,7 @@ func (p *parser) createJob(from int, replace bool) Statement {
 		p.fail(t.Span, "add ROUTE step TO sink", "expected ROUTE, found %s: a job sends at least one step to a sink", show(t))
 	}
 	if p.accept("set") {
-		j.Set = p.options("")
+		j.Set = p.options()
 	}
 	j.Stmt = Stmt{p.since(from)}
 	return j
@@ -491,7 +492,11 @@ func (p *parser) selectBlock() *Select {
 	}
 	if !p.is("from") {
 		t := p.peek()
-		p.fail(t.Span, clauseHint(t), "expected FROM after the result columns, found %s", show(t))
+		hint := clauseHint(t)
+		if last := p.toks[p.pos-1]; Suggest(last.text, []string{"from"}) != "" { // it was read as a column's new name
+			hint = fmt.Sprintf("is %q before it meant as FROM?", last.text)
+		}
+		p.fail(t.Span, hint, "expected FROM after the result columns, found %s", show(t))
 	}
 	p.next()
 	s.From = p.from()
