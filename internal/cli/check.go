@@ -77,9 +77,7 @@ type fileError struct {
 // check binds a text and adds its declarations to the catalog.
 func check(cat *plan.Catalog, file, src string, params map[string]string) (int, error) {
 	_, script, err := cat.Bind(file, src, params, func(st sql.Statement, errs *sql.Errors) {
-		if e, ok := st.(*sql.Explain); ok && e.Query != nil {
-			cat.Query(e.Query, errs)
-		}
+		explainedPlan(cat, st, errs)
 	})
 	return len(script.Statements), err
 }

@@ -84,10 +84,28 @@ type localRun struct {
 func (r *localRun) script(ctx context.Context, src string, params map[string]string) error {
 	cat := plan.NewCatalog(connect.Places())
 	var explained []*plan.Plan
+	var notes []func()
 	plans, _, err := cat.Bind(r.file, src, params, func(st sql.Statement, errs *sql.Errors) {
-		if e, ok := st.(*sql.Explain); ok && e.Query != nil {
-			explained = append(explained, cat.Query(e.Query, errs))
-			return
+		switch st := st.(type) {
+		case *sql.Explain:
+			if st.Job == nil {
+				explained = append(explained, explainedPlan(cat, st, errs))
+				return
+			}
+		case *sql.Show:
+			if st.Kind == sql.KindFunction {
+				notes = append(notes, func() { columns(r.out, plan.FunctionColumns, cat.FunctionRows()) })
+				return
+			}
+		case *sql.Describe:
+			if st.Function {
+				text, err := cat.DescribeFunction(st.Name.Text)
+				if err != nil {
+					errs.Add(sql.UnknownName, st.Name.Span, "", "%s", err)
+				}
+				notes = append(notes, func() { fmt.Fprint(r.out, text) })
+				return
+			}
 		}
 		errs.Add(sql.WrongPlace, st.At(), "send it to the service: fiume apply", "a local run has only declarations, jobs and queries")
 	})
@@ -95,9 +113,12 @@ func (r *localRun) script(ctx context.Context, src string, params map[string]str
 		return err
 	}
 	for _, p := range explained {
-		fmt.Fprint(r.out, p.Explain())
+		fmt.Fprint(r.out, p.Explain(0))
 	}
-	if len(plans)+len(explained) == 0 && !r.quiet {
+	for _, f := range notes {
+		f()
+	}
+	if len(plans)+len(explained)+len(notes) == 0 && !r.quiet {
 		fmt.Fprintln(r.err, "nothing to run: the file has no CREATE JOB and no SELECT")
 	}
 	for _, p := range plans {

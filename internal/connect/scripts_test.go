@@ -15,6 +15,7 @@ import (
 	"fiume/internal/connect/text"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
+	"fiume/internal/core/sql"
 )
 
 var record = flag.Bool("record", false, "write the outcomes of the scripts in testdata instead of comparing them")
@@ -107,7 +108,7 @@ func runSQL(t *testing.T, src, dir string, set setting) outcome {
 		for _, s := range job.Samples() {
 			by := ""
 			if s.LateBy > 0 {
-				by = " by " + plan.Duration(s.LateBy)
+				by = " by " + sql.DurationText(s.LateBy)
 			}
 			samples = append(samples, strings.ReplaceAll(fmt.Sprintf("%s %s%s: %s (%s) %s\n", s.Step, s.Kind, by, s.Reason, s.Origin, s.Row), dir+string(filepath.Separator), ""))
 		}

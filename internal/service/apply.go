@@ -23,6 +23,8 @@ type Outcome struct {
 	Note    string     `json:"note,omitempty"`
 	Columns []string   `json:"columns,omitempty" doc:"of what SHOW and DESCRIBE give"`
 	Rows    [][]string `json:"rows,omitempty"`
+
+	Plan *plan.Explanation `json:"plan,omitempty" doc:"of what EXPLAIN gives"`
 }
 
 // Script is SQL text with its parameters.
@@ -94,6 +96,12 @@ func (s *Service) prepare(actor string, script *sql.Script, st sql.Statement, ca
 		return s.define(actor, st, src, sql.KindSink, st.Name, st.Replace, cat, errs, made)
 	case *sql.CreateView:
 		return s.define(actor, st, src, sql.KindView, st.Name, st.Replace, cat, errs, made)
+	case *sql.CreateFunction:
+		return s.define(actor, st, src, sql.KindFunction, st.Name, st.Replace, cat, errs, made)
+	case *sql.DeclareTable:
+		cat.Define(st, errs)
+	case *sql.Insert:
+		errs.Add(sql.NotYet, st.At(), "write messages with fiume topic append", "INSERT INTO: this version of Fiume does not run it yet")
 	case *sql.CreateTopic:
 		opts := plan.CheckOptions(errs, st.Options, topicOptions, "a topic")
 		set := topiclog.Settings{Partitions: opts.Number("partitions", 4), RetainFor: opts.Duration("retain", 0), RetainBytes: int64(opts.Number("retain megabytes", 0)) << 20}
@@ -111,6 +119,10 @@ func (s *Service) prepare(actor string, script *sql.Script, st sql.Statement, ca
 	case *sql.CreateJob:
 		return s.prepareJob(actor, st, src, cat, errs, made)
 	case *sql.StartJob:
+		if st.From != nil {
+			errs.Add(sql.NotYet, st.From.Place(), "", "START JOB … FROM: this version of Fiume does not run it yet")
+			return nil
+		}
 		return func(context.Context) (Outcome, error) {
 			return Outcome{Kind: sql.KindJob, Name: st.Name.Text, Done: "started"}, s.StartJob(actor, st.Name.Text)
 		}
@@ -123,18 +135,25 @@ func (s *Service) prepare(actor string, script *sql.Script, st sql.Statement, ca
 	case *sql.Show:
 		return func(context.Context) (Outcome, error) { return s.show(st.Kind), nil }
 	case *sql.Describe:
+		if st.Function {
+			return func(context.Context) (Outcome, error) { return s.DescribeFunction(st.Name.Text) }
+		}
 		return func(context.Context) (Outcome, error) { return s.Describe(st.Name.Text) }
 	case *sql.Explain:
 		if st.Query != nil {
 			p := cat.Query(st.Query, errs)
 			return func(context.Context) (Outcome, error) { return explained("query", p), nil }
 		}
+		if st.Create != nil {
+			p := cat.Clone().Job(st.Create, errs)
+			return func(context.Context) (Outcome, error) { return explained(p.Name, p), nil }
+		}
 		return func(context.Context) (Outcome, error) {
 			d, err := s.Job(st.Job.Text)
 			if err != nil {
 				return Outcome{}, err
 			}
-			return Outcome{Kind: sql.KindJob, Name: d.Name, Done: "shown", Note: d.Explain}, nil
+			return Outcome{Kind: sql.KindJob, Name: d.Name, Done: "shown", Note: d.Explain, Plan: d.Plan}, nil
 		}
 	case *sql.Query:
 		errs.Add(sql.WrongPlace, st.At(), "run it with fiume query, or in the console", "a bare SELECT is a live query, not something to apply")
@@ -143,7 +162,8 @@ func (s *Service) prepare(actor string, script *sql.Script, st sql.Statement, ca
 }
 
 func explained(name string, p *plan.Plan) Outcome {
-	return Outcome{Kind: "plan", Name: name, Done: "shown", Note: p.Explain()}
+	x := p.Explain(0)
+	return Outcome{Kind: "plan", Name: name, Done: "shown", Note: x.String(), Plan: x}
 }
 
 func (s *Service) define(actor string, st sql.Statement, src, kind string, name sql.Name, replace bool, cat *plan.Catalog, errs *sql.Errors, made *made) action {
@@ -184,7 +204,7 @@ func (s *Service) define(actor string, st sql.Statement, src, kind string, name 
 		i := slices.IndexFunc(s.defs, func(d catalog.Definition) bool { return d.Name == name.Text })
 		d := catalog.Definition{Kind: kind, Name: name.Text, SQL: src, CreatedAt: time.Now(), UpdatedAt: time.Now()}
 		done := "declared"
-		if kind == sql.KindView {
+		if kind == sql.KindView || kind == sql.KindFunction {
 			done = "created"
 		}
 		if i >= 0 {

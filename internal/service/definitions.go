@@ -47,7 +47,7 @@ func (s *Service) usersOf(cat *plan.Catalog, kind, name string, dropped map[stri
 		}
 		st := script.Statements[0].(*sql.CreateJob)
 		p := s.cat.Job(st, &sql.Errors{Text: j.row.SQL})
-		if p != nil && uses(p) || kind == sql.KindView && s.readsView(st.Steps, name) {
+		if p != nil && uses(p) || (kind == sql.KindView || kind == sql.KindFunction) && s.readsView(st.Steps, name, jobConditions(st)) {
 			out = append(out, "the job "+n)
 		}
 	}
@@ -58,44 +58,82 @@ func (s *Service) usersOf(cat *plan.Catalog, kind, name string, dropped map[stri
 				out = append(out, "the sink "+n)
 			}
 		}
-	case sql.KindStream, sql.KindView:
+	case sql.KindStream, sql.KindView, sql.KindFunction:
 		for n, v := range cat.Views {
-			if n != name && s.readsView(append(v.Query.With, sql.Step{Query: v.Query.Body}), name) {
+			if n != name && s.readsView(append(slices.Clone(v.Query.With), sql.Step{Query: v.Query.Body}), name, nil) {
 				out = append(out, "the view "+n)
 			}
 		}
+	}
+	if kind == sql.KindFunction {
+		for _, d := range s.defs {
+			script, err := sql.Parse(d.Name, d.SQL, nil)
+			if err != nil || d.Kind != sql.KindStream {
+				continue
+			}
+			for _, c := range script.Statements[0].(*sql.DeclareStream).Columns {
+				sql.WalkExpr(c.As, func(e sql.Expr) {
+					if x, ok := e.(*sql.Call); ok && x.Name.Text == name {
+						out = append(out, "the stream "+d.Name)
+					}
+				})
+			}
+		}
+		out = slices.Compact(out)
 	}
 	slices.Sort(out)
 	return out
 }
 
-// readsView says whether steps read a name, through views too. The caller holds the lock.
-func (s *Service) readsView(steps []sql.Step, name string) bool {
-	var reads func(q *sql.Select, depth int) bool
-	reads = func(q *sql.Select, depth int) bool {
-		if q.From.Query != nil {
-			return reads(q.From.Query, depth)
+// jobConditions are the conditions of a job's routes.
+func jobConditions(j *sql.CreateJob) (out []sql.Expr) {
+	for _, r := range j.Routes {
+		for _, b := range r.Branches {
+			out = append(out, b.Where)
 		}
-		n := q.From.Name.Text
-		if n == name {
-			return true
+	}
+	return out
+}
+
+// readsView says whether steps, or expressions beside them, read a name or call it, through views
+// too. The caller holds the lock.
+func (s *Service) readsView(steps []sql.Step, name string, beside []sql.Expr) bool {
+	found := false
+	seen := map[string]bool{}
+	calls := func(e sql.Expr) {
+		if c, ok := e.(*sql.Call); ok && c.Name.Text == name {
+			found = true
 		}
-		if v := s.cat.Views[n]; v != nil && depth < 50 {
-			for _, st := range v.Query.With {
-				if reads(st.Query, depth+1) {
-					return true
+	}
+	var reads func(q *sql.Select)
+	names := func(q *sql.Select) {
+		for _, f := range append([]sql.From{q.From}, joined(q)...) {
+			n := f.Name.Text
+			found = found || n == name
+			if v := s.cat.Views[n]; v != nil && !seen[n] {
+				seen[n] = true
+				for _, st := range v.Query.With {
+					reads(st.Query)
 				}
+				reads(v.Query.Body)
 			}
-			return reads(v.Query.Body, depth+1)
 		}
-		return false
 	}
+	reads = func(q *sql.Select) { q.Walk(names, calls) }
 	for _, st := range steps {
-		if reads(st.Query, 0) {
-			return true
-		}
+		reads(st.Query)
 	}
-	return false
+	for _, e := range beside {
+		sql.WalkExpr(e, calls)
+	}
+	return found
+}
+
+func joined(q *sql.Select) (out []sql.From) {
+	for _, j := range q.Joins {
+		out = append(out, j.With)
+	}
+	return out
 }
 
 // Definition is something declared, for people.
@@ -132,6 +170,10 @@ func (s *Service) show(kind string) Outcome {
 		for _, t := range s.Topics() {
 			o.Rows = append(o.Rows, []string{t.Name, fmt.Sprint(len(t.Partitions)), fmt.Sprint(t.Messages), fmt.Sprint(t.Bytes)})
 		}
+	case sql.KindFunction:
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		o.Columns, o.Rows = plan.FunctionColumns, s.cat.FunctionRows()
 	default:
 		o.Columns = []string{kind, "definition"}
 		for _, d := range s.Definitions(kind) {
@@ -139,6 +181,22 @@ func (s *Service) show(kind string) Outcome {
 		}
 	}
 	return o
+}
+
+// DescribeFunction tells all about a function.
+func (s *Service) DescribeFunction(name string) (Outcome, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	text, err := s.cat.DescribeFunction(name)
+	if err != nil {
+		return Outcome{}, errorf(ErrNotFound, "%s", err)
+	}
+	for _, d := range s.defs {
+		if d.Kind == sql.KindFunction && d.Name == name {
+			text += "\n" + d.SQL
+		}
+	}
+	return Outcome{Kind: sql.KindFunction, Name: name, Done: "shown", Note: text}, nil
 }
 
 // Describe tells what a name stands for: its columns, or its text, and who uses it.
@@ -181,6 +239,9 @@ func (s *Service) Describe(name string) (Outcome, error) {
 		}
 		return Outcome{}, errorf(ErrNotFound, "nothing is called %q%s", name, hint)
 	}
+	if kind == sql.KindFunction {
+		return s.DescribeFunction(name)
+	}
 	o := Outcome{Kind: kind, Name: name, Done: "shown", Note: text}
 	if stream != nil {
 		o.Columns = []string{"column", "type", "about"}
@@ -203,7 +264,7 @@ func about(st *plan.Stream, c types.Field) string {
 	if i < 0 {
 		out = append(out, "computed")
 	} else if i == st.Time {
-		out = append(out, "event time, delay "+plan.Duration(st.Delay))
+		out = append(out, "event time, delay "+sql.DurationText(st.Delay))
 	}
 	return strings.Join(out, ", ")
 }

@@ -84,6 +84,7 @@ type JobDetail struct {
 	JobInfo
 	SQL        string              `json:"sql"`
 	Explain    string              `json:"explain"`
+	Plan       *plan.Explanation   `json:"plan,omitempty"`
 	Status     flow.Status         `json:"status"`
 	Samples    []flow.NamedSample  `json:"samples" doc:"the newest late and rejected rows"`
 	Newest     map[string][]string `json:"newest" doc:"a sample of the newest rows by step, as JSON"`
@@ -465,7 +466,8 @@ func (s *Service) Job(name string) (*JobDetail, error) {
 	d := &JobDetail{JobInfo: j.info(), SQL: j.row.SQL}
 	d.Status, d.Samples, d.Newest = j.status()
 	if p, err := s.planOf(j.row.SQL); err == nil {
-		d.Explain = p.Explain()
+		d.Plan = p.Explain(0)
+		d.Explain = d.Plan.String()
 	}
 	j.mu.Lock()
 	if j.ckpt.Number > 0 {

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"time"
 
-	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
 	"fiume/internal/topiclog"
 )
@@ -39,7 +38,7 @@ type Message struct {
 func topicInfo(t *topiclog.Topic) TopicInfo {
 	out := TopicInfo{Name: t.Name}
 	if t.Settings.RetainFor > 0 {
-		out.Retain = plan.Duration(t.Settings.RetainFor)
+		out.Retain = sql.DurationText(t.Settings.RetainFor)
 	}
 	for i, p := range t.Partitions() {
 		x := PartitionInfo{Partition: i, First: p.First(), Next: p.Next(), Bytes: p.Bytes()}

@@ -9,24 +9,48 @@ import (
 	"fiume/internal/core/types"
 )
 
-// Str is a stretch of a vector's Data.
+// Str is a stretch of a vector's Data, or of the elements of an ARRAY or MAP.
 type Str struct{ Off, Len uint32 }
 
 // Vector is one column of a batch. The slice that holds the values depends on the type:
-// F for DOUBLE, B for BOOLEAN, S with Data for VARCHAR, Kids for ROW, I for all others.
+// F for DOUBLE, B for BOOLEAN, D for DECIMAL, S with Data for VARCHAR, VARBINARY and JSON, S with Kids
+// for ARRAY (the elements) and MAP (the keys and the values), Kids for ROW, I for all others.
 type Vector struct {
 	Type  types.Type
 	Nulls []bool // nil where no value is NULL
 	I     []int64
 	F     []float64
 	B     []bool
+	D     []types.Num
 	S     []Str
 	Data  []byte
-	Kids  []*Vector // fields of a ROW; nil for a field nobody uses
+	Kids  []*Vector // fields of a ROW, nil for a field nobody uses; elements of an ARRAY or MAP
+	Rows  int       // length of a ROW
 }
 
-// New makes an empty vector of a type.
-func New(t types.Type) *Vector { return &Vector{Type: t} }
+// New makes an empty vector of a type, with the vectors of its parts.
+func New(t types.Type) *Vector {
+	v := &Vector{Type: t}
+	if t.IsNested() {
+		for _, f := range t.Fields {
+			v.Kids = append(v.Kids, New(f.Type))
+		}
+	}
+	return v
+}
+
+// Clear drops the texts and elements of the values before they are set anew.
+func (v *Vector) Clear() {
+	v.Data = v.Data[:0]
+	for _, k := range v.Kids {
+		if k != nil {
+			if v.Type.Kind != types.Row {
+				k.Resize(0)
+			}
+			k.Clear()
+		}
+	}
+}
 
 // Resize makes room for n values. What they are is undefined, apart from Nulls, which is dropped.
 func (v *Vector) Resize(n int) {
@@ -36,9 +60,17 @@ func (v *Vector) Resize(n int) {
 		v.F = grow(v.F, n)
 	case types.Boolean:
 		v.B = grow(v.B, n)
-	case types.Varchar:
+	case types.Decimal:
+		v.D = grow(v.D, n)
+	case types.Varchar, types.Varbinary, types.JSON, types.Array, types.Map:
 		v.S = grow(v.S, n)
 	case types.Row:
+		v.Rows = n
+		for _, k := range v.Kids {
+			if k != nil {
+				k.Resize(n)
+			}
+		}
 	default:
 		v.I = grow(v.I, n)
 	}
@@ -51,19 +83,58 @@ func grow[T any](s []T, n int) []T {
 	return make([]T, n, n+n/4)
 }
 
-// Len is the number of values; 0 for a ROW, whose length is the batch's.
+// Len is the number of values.
 func (v *Vector) Len() int {
 	switch v.Type.Kind {
 	case types.Double:
 		return len(v.F)
 	case types.Boolean:
 		return len(v.B)
-	case types.Varchar:
+	case types.Decimal:
+		return len(v.D)
+	case types.Varchar, types.Varbinary, types.JSON, types.Array, types.Map:
 		return len(v.S)
 	case types.Row:
-		return 0
+		return v.Rows
 	}
 	return len(v.I)
+}
+
+// Append adds one value at the end; text and parts are copied.
+func (v *Vector) Append(x types.Value) {
+	n := v.Len()
+	nulls := v.Nulls
+	switch v.Type.Kind {
+	case types.Double:
+		v.F = append(v.F, 0)
+	case types.Boolean:
+		v.B = append(v.B, false)
+	case types.Decimal:
+		v.D = append(v.D, types.Num{})
+	case types.Varchar, types.Varbinary, types.JSON, types.Array, types.Map:
+		v.S = append(v.S, Str{})
+	case types.Row:
+		v.Rows++
+		for i, k := range v.Kids {
+			if k != nil && x.IsNull() {
+				k.Append(types.Value{})
+			} else if k != nil {
+				k.Append(x.Row[i])
+			}
+		}
+		x.Row = nil
+	default:
+		v.I = append(v.I, 0)
+	}
+	if nulls != nil {
+		v.Nulls = append(nulls, false)
+	}
+	switch {
+	case x.IsNull():
+		v.SetNull(n, n+1)
+	case v.Type.Kind != types.Row:
+		v.Set(n, n+1, x)
+	}
 }
 
 // Null says whether value i is NULL.
@@ -102,8 +173,18 @@ func (v *Vector) Value(i int) types.Value {
 		if v.B[i] {
 			out.I = 1
 		}
-	case types.Varchar:
+	case types.Varchar, types.Varbinary, types.JSON:
 		out.S = string(v.Text(i))
+	case types.Decimal:
+		return types.DecimalValue(v.D[i], v.Type.Scale)
+	case types.Array, types.Map:
+		at := v.S[i]
+		out.Row = make([]types.Value, 0, int(at.Len)*len(v.Kids))
+		for j := at.Off; j < at.Off+at.Len; j++ {
+			for _, k := range v.Kids {
+				out.Row = append(out.Row, k.Value(int(j)))
+			}
+		}
 	case types.Row:
 		out.Row = make([]types.Value, len(v.Kids))
 		for k, kid := range v.Kids {
@@ -119,11 +200,11 @@ func (v *Vector) Value(i int) types.Value {
 	return out
 }
 
-// Set makes a value value i; n is the length of the vector. Nulls of ROW fields are not followed.
+// Set makes a value value i; n is the length of the vector.
 func (v *Vector) Set(i, n int, x types.Value) {
 	if x.IsNull() {
 		v.SetNull(i, n)
-		if v.Type.Kind == types.Varchar {
+		if v.S != nil {
 			v.S[i] = Str{}
 		}
 		return
@@ -133,8 +214,18 @@ func (v *Vector) Set(i, n int, x types.Value) {
 		v.F[i] = x.F
 	case types.Boolean:
 		v.B[i] = x.I != 0
-	case types.Varchar:
+	case types.Decimal:
+		v.D[i] = x.Num()
+	case types.Varchar, types.Varbinary, types.JSON:
 		v.SetText(i, []byte(x.S))
+	case types.Array, types.Map:
+		from := v.Kids[0].Len()
+		for k := 0; k < len(x.Row); k += len(v.Kids) {
+			for j, kid := range v.Kids {
+				kid.Append(x.Row[k+j])
+			}
+		}
+		v.S[i] = Str{uint32(from), uint32(v.Kids[0].Len() - from)}
 	case types.Row:
 		for k, kid := range v.Kids {
 			if kid != nil {
@@ -143,6 +234,28 @@ func (v *Vector) Set(i, n int, x types.Value) {
 		}
 	default:
 		v.I[i] = x.I
+	}
+}
+
+// Copy makes value i, of n, value j of another vector of the same type.
+func (v *Vector) Copy(i, n int, from *Vector, j int) {
+	if from.Null(j) {
+		v.Set(i, n, types.Value{})
+		return
+	}
+	switch v.Type.Kind {
+	case types.Double:
+		v.F[i] = from.F[j]
+	case types.Boolean:
+		v.B[i] = from.B[j]
+	case types.Decimal:
+		v.D[i] = from.D[j]
+	case types.Varchar, types.Varbinary, types.JSON:
+		v.SetText(i, from.Text(j))
+	case types.Row, types.Array, types.Map:
+		v.Set(i, n, from.Value(j))
+	default:
+		v.I[i] = from.I[j]
 	}
 }
 
@@ -155,9 +268,14 @@ func (v *Vector) Gather(sel []uint32, dst *Vector) {
 		dst.F = gather(v.F, sel, dst.F)
 	case types.Boolean:
 		dst.B = gather(v.B, sel, dst.B)
-	case types.Varchar:
+	case types.Decimal:
+		dst.D = gather(v.D, sel, dst.D)
+	case types.Varchar, types.Varbinary, types.JSON:
 		dst.S, dst.Data = gather(v.S, sel, dst.S), v.Data
+	case types.Array, types.Map:
+		dst.S, dst.Kids = gather(v.S, sel, dst.S), v.Kids
 	case types.Row:
+		dst.Rows = len(sel)
 		for len(dst.Kids) < len(v.Kids) {
 			dst.Kids = append(dst.Kids, nil)
 		}

@@ -1,8 +1,10 @@
 package eval
 
 import (
+	"encoding/hex"
 	"fmt"
 	"math"
+	"math/big"
 	"strconv"
 	"strings"
 
@@ -15,17 +17,36 @@ func CanCast(from, to types.Type) bool {
 	if from.Equal(to) || from.Kind == types.Null {
 		return true
 	}
+	if from.Kind == types.JSON && to.Kind != types.Varbinary && to.Kind != types.Interval {
+		return true
+	}
 	switch to.Kind {
 	case types.Varchar:
-		return from.Kind != types.Row
-	case types.Int, types.BigInt, types.Double:
+		return true
+	case types.JSON:
+		return true
+	case types.Int, types.BigInt, types.Double, types.Decimal:
 		return from.IsNumber() || from.Kind == types.Varchar
 	case types.Boolean:
 		return from.Kind == types.Varchar
 	case types.Timestamp:
 		return from.Kind == types.Varchar || from.Kind == types.Date
-	case types.Date:
+	case types.Date, types.Time:
 		return from.Kind == types.Varchar || from.Kind == types.Timestamp
+	case types.Interval:
+		return from.Kind == types.Varchar
+	case types.Varbinary:
+		return from.Kind == types.Varchar
+	case types.Array, types.Map, types.Row:
+		if from.Kind != to.Kind || len(from.Fields) != len(to.Fields) {
+			return false
+		}
+		for i := range from.Fields {
+			if !CanCast(from.Fields[i].Type, to.Fields[i].Type) {
+				return false
+			}
+		}
+		return true
 	}
 	return false
 }
@@ -36,11 +57,20 @@ func Implicit(from, to types.Type) bool {
 	case from.Equal(to), from.Kind == types.Null:
 		return true
 	case from.Kind == types.Int:
-		return to.Kind == types.BigInt || to.Kind == types.Double
+		return to.Kind == types.BigInt || to.Kind == types.Double || to.Kind == types.Decimal
 	case from.Kind == types.BigInt:
-		return to.Kind == types.Double
+		return to.Kind == types.Double || to.Kind == types.Decimal
+	case from.Kind == types.Decimal:
+		return to.Kind == types.Double || to.Kind == types.Decimal && to.Scale >= from.Scale && to.Precision-to.Scale >= from.Precision-from.Scale
 	case from.Kind == types.Date:
 		return to.Kind == types.Timestamp
+	case from.IsNested() && from.Kind == to.Kind && len(from.Fields) == len(to.Fields):
+		for i := range from.Fields {
+			if from.Fields[i].Name != to.Fields[i].Name && from.Fields[i].Name != "" || !Implicit(from.Fields[i].Type, to.Fields[i].Type) {
+				return false
+			}
+		}
+		return true
 	}
 	return false
 }
@@ -53,11 +83,10 @@ func Cast(e *Expr, to types.Type) *Expr {
 	if e.Op == OpConst && e.Value.IsNull() {
 		return Const(to, types.Value{Kind: types.Null})
 	}
-	if e.Op == OpConst && to.Kind == types.Double && e.Type.IsWhole() {
-		return Const(to, types.Value{Kind: types.Double, F: float64(e.Value.I)})
-	}
-	if e.Op == OpConst && to.Kind == types.BigInt && e.Type.Kind == types.Int {
-		return Const(to, types.Value{Kind: types.BigInt, I: e.Value.I})
+	if e.Op == OpConst && !to.IsNested() {
+		if v, ok := castValue(e.Value, to); ok {
+			return Const(to, v)
+		}
 	}
 	return &Expr{Op: OpCast, Type: to, Args: []*Expr{e}}
 }
@@ -67,6 +96,17 @@ func (m *Machine) cast(e *Expr, x *column.Vector, s *slot, n int) {
 	out := &s.vec
 	out.Nulls = x.Nulls
 	switch {
+	case to == types.Decimal && (from == types.Int || from == types.BigInt) && e.Type.Precision-e.Type.Scale >= 19:
+		scale := types.NumOfInt(1).IncreaseScaleBy(int32(e.Type.Scale))
+		for i, v := range x.I[:n] {
+			out.D[i] = types.NumOfInt(v).Mul(scale)
+		}
+		return
+	case to == types.Double && from == types.Decimal:
+		for i, v := range x.D[:n] {
+			out.F[i] = types.DecimalToDouble(v, int(x.Type.Scale))
+		}
+		return
 	case to == types.Double && (from == types.Int || from == types.BigInt):
 		for i, v := range x.I[:n] {
 			out.F[i] = float64(v)
@@ -93,12 +133,20 @@ func (m *Machine) cast(e *Expr, x *column.Vector, s *slot, n int) {
 			continue
 		}
 		v := x.Value(i)
-		if to == types.Varchar {
-			buf = types.AppendText(buf[:0], v)
+		if to == types.Varchar && from != types.JSON {
+			if buf = types.AppendText(buf[:0], v); x.Type.IsNested() {
+				buf = types.AppendJSON(buf[:0], v, x.Type)
+			}
 			out.SetText(i, buf)
 			continue
 		}
-		w, ok := castValue(v, to)
+		if to == types.JSON {
+			v = types.Value{Kind: types.JSON, S: string(types.AppendJSON(nil, v, x.Type))}
+			if from == types.Varchar {
+				v.S = x.Value(i).S
+			}
+		}
+		w, ok := castValue(v, e.Type)
 		switch {
 		case ok:
 			out.Set(i, n, w)
@@ -119,71 +167,156 @@ func quoteValue(v types.Value) string {
 	return "'" + s + "'"
 }
 
-// castValue casts to anything but VARCHAR.
-func castValue(v types.Value, to types.Kind) (types.Value, bool) {
-	out := types.Value{Kind: to}
-	if v.Kind == types.Varchar {
-		t := strings.TrimSpace(v.S)
-		ok := false
-		switch to {
-		case types.Int, types.BigInt:
-			n, err := strconv.ParseInt(t, 10, 64)
-			if err != nil {
-				x, err := strconv.ParseFloat(t, 64)
-				if err != nil {
-					return out, false
-				}
-				return castValue(types.Value{Kind: types.Double, F: x}, to)
-			}
-			return castValue(types.Value{Kind: types.BigInt, I: n}, to)
-		case types.Double:
-			x, err := strconv.ParseFloat(t, 64)
-			out.F, ok = x, err == nil
-		case types.Boolean:
-			switch strings.ToLower(t) {
-			case "true":
-				out.I, ok = 1, true
-			case "false":
-				ok = true
-			}
-		case types.Timestamp:
-			out.I, ok = types.ParseTimestamp([]byte(t))
-		case types.Date:
-			out.I, ok = types.ParseDate([]byte(t))
-		}
-		return out, ok
+// castValue casts one value that is not NULL. ok is false where it has no value of the type.
+func castValue(v types.Value, t types.Type) (out types.Value, ok bool) {
+	to := t.Kind
+	out.Kind = to
+	switch {
+	case to == types.Varchar && v.Kind != types.JSON:
+		out.S = string(types.AppendText(nil, v))
+		return out, v.Row == nil
+	case to == types.JSON:
+		out.S, ok = compactJSON(v.S)
+		return out, ok && (v.Kind == types.JSON || v.Kind == types.Varchar)
+	case v.Kind == types.JSON:
+		return castJSON(v.S, t)
+	case v.Kind == types.Varchar:
+		return castText(v.S, t)
 	}
 	switch to {
-	case types.Int:
-		if v.Kind == types.Double {
-			x := math.Round(v.F)
-			if !(x >= math.MinInt32 && x <= math.MaxInt32) {
-				return out, false
-			}
-			out.I = int64(x)
-			return out, true
-		}
-		out.I = v.I
-		return out, v.I >= math.MinInt32 && v.I <= math.MaxInt32
-	case types.BigInt:
-		if v.Kind == types.Double {
+	case types.Int, types.BigInt:
+		switch v.Kind {
+		case types.Double:
 			x := math.Round(v.F)
 			if !(x >= -1<<63 && x < 1<<63) {
 				return out, false
 			}
 			out.I = int64(x)
-			return out, true
+		case types.Decimal:
+			n, _ := types.Rescale(v.Num(), int(v.Scale), 0, types.MaxPrecision)
+			if out.I = int64(n.LowBits()); n.HighBits() != out.I>>63 {
+				return out, false
+			}
+		default:
+			out.I = v.I
 		}
-		out.I = v.I
-		return out, true
+		return out, to == types.BigInt || out.I >= math.MinInt32 && out.I <= math.MaxInt32
 	case types.Double:
-		out.F = float64(v.I)
+		switch v.Kind {
+		case types.Decimal:
+			out.F = types.DecimalToDouble(v.Num(), int(v.Scale))
+		case types.Double:
+			out.F = v.F
+		default:
+			out.F = float64(v.I)
+		}
 		return out, true
+	case types.Decimal:
+		switch v.Kind {
+		case types.Double:
+			if v.F-v.F != 0 {
+				return out, false
+			}
+			return castText(strconv.FormatFloat(v.F, 'f', -1, 64), t)
+		case types.Decimal:
+			n, ok := types.Rescale(v.Num(), int(v.Scale), int(t.Scale), int(t.Precision))
+			return types.DecimalValue(n, t.Scale), ok
+		}
+		n, ok := types.Rescale(types.NumOfInt(v.I), 0, int(t.Scale), int(t.Precision))
+		return types.DecimalValue(n, t.Scale), ok
 	case types.Date:
 		out.I = floorDiv(v.I, types.Day)
 		return out, true
+	case types.Time:
+		out.I = v.I - floorDiv(v.I, types.Day)*types.Day
+		return out, true
+	case types.Timestamp:
+		if out.I = v.I; v.Kind == types.Date {
+			out.I *= types.Day
+		}
+		return out, true
+	case types.Array, types.Map, types.Row:
+		for i, x := range v.Row {
+			elem := t.Fields[i%len(t.Fields)].Type
+			if !x.IsNull() && (x.Kind != elem.Kind || elem.Kind == types.Decimal || elem.IsNested()) {
+				if x, ok = castValue(x, elem); !ok {
+					return out, false
+				}
+			}
+			out.Row = append(out.Row, x)
+		}
+		if out.Row == nil {
+			out.Row = []types.Value{}
+		}
+		return out, true
 	}
 	return out, false
+}
+
+// castText reads a text as a value.
+func castText(s string, t types.Type) (out types.Value, ok bool) {
+	out.Kind = t.Kind
+	s = strings.TrimSpace(s)
+	switch t.Kind {
+	case types.Int, types.BigInt:
+		if n, err := strconv.ParseInt(s, 10, 64); err == nil {
+			return castValue(types.Value{Kind: types.BigInt, I: n}, t)
+		}
+		if n, _, scale, ok := types.ParseDecimal(s); ok {
+			return castValue(types.DecimalValue(n, uint8(scale)), t)
+		}
+		x, err := strconv.ParseFloat(s, 64)
+		if err != nil {
+			return out, false
+		}
+		return castValue(types.Value{Kind: types.Double, F: x}, t)
+	case types.Double:
+		x, err := strconv.ParseFloat(s, 64)
+		out.F, ok = x, err == nil
+	case types.Decimal:
+		n, _, scale, ok := types.ParseDecimal(s)
+		if !ok {
+			n, scale, ok = longDecimal(s, int(t.Scale))
+		}
+		if ok {
+			n, ok = types.Rescale(n, scale, int(t.Scale), int(t.Precision))
+		}
+		return types.DecimalValue(n, t.Scale), ok
+	case types.Boolean:
+		switch strings.ToLower(s) {
+		case "true":
+			out.I, ok = 1, true
+		case "false":
+			ok = true
+		}
+	case types.Timestamp:
+		out.I, ok = types.ParseTimestamp([]byte(s))
+	case types.Date:
+		out.I, ok = types.ParseDate([]byte(s))
+	case types.Time:
+		out.I, ok = types.ParseTimeOfDay([]byte(s))
+	case types.Interval:
+		out.I, ok = types.ParseInterval(s)
+	case types.Varbinary:
+		b, err := hex.DecodeString(s)
+		out.S, ok = string(b), err == nil
+	}
+	return out, ok
+}
+
+// longDecimal reads a number of more digits than a DECIMAL has, most of them behind the point.
+func longDecimal(s string, scale int) (types.Num, int, bool) {
+	if len(s) > 2000 {
+		return types.Num{}, 0, false
+	}
+	x, ok := new(big.Rat).SetString(s)
+	if !ok || strings.ContainsAny(s, "/_xXpP") {
+		return types.Num{}, 0, false
+	}
+	p := new(big.Int).Mul(x.Num(), new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(scale)), nil))
+	roundQuo(p, x.Denom())
+	n, ok := types.NumOfBig(p)
+	return n, scale, ok
 }
 
 func floorDiv(a, b int64) int64 {
@@ -194,15 +327,21 @@ func floorDiv(a, b int64) int64 {
 	return q
 }
 
-// like matches text against a pattern of % and _ with \ as the escape, by code points. On a mismatch
+// like matches text against a pattern of % and _ with an escape, by code points. On a mismatch
 // only the last % is tried again with one more code point: earlier ones need not give back what they
 // took, so the time is at most the product of the lengths.
-func like(s, pat []byte) bool {
+func like(s, pat []byte, escape byte) bool {
 	i, p := 0, 0
 	star, from := -1, 0 // behind the last %, and where in s it was tried last
 	for i < len(s) || p < len(pat) {
 		if p < len(pat) {
 			switch c := pat[p]; {
+			case c == escape && p+1 < len(pat):
+				if i < len(s) && pat[p+1] == s[i] {
+					i++
+					p += 2
+					continue
+				}
 			case c == '%':
 				p++
 				star, from = p, i
@@ -211,16 +350,10 @@ func like(s, pat []byte) bool {
 				i += runeLength(s[i:])
 				p++
 				continue
-			case c != '_' && i < len(s):
-				k := p
-				if c == '\\' && p+1 < len(pat) {
-					k++
-				}
-				if pat[k] == s[i] {
-					i++
-					p = k + 1
-					continue
-				}
+			case i < len(s) && c == s[i]:
+				i++
+				p++
+				continue
 			}
 		}
 		if star < 0 || from >= len(s) {

@@ -7,6 +7,10 @@
 package eval
 
 import (
+	"fmt"
+	"slices"
+	"strings"
+
 	"fiume/internal/core/column"
 	"fiume/internal/core/types"
 )
@@ -26,8 +30,9 @@ const (
 	OpCase               // Args: cond, then, cond, then, …, else
 	OpCoalesce           // the first of Args that is not NULL
 	OpCast               // CAST; NULL on failure where Try
-	OpCall               // Kernel over Args; NULL where an argument is NULL
+	OpCall               // Kernel over Args; NULL where an argument is NULL, unless TakesNull
 	OpTime               // the row's event time
+	OpRow                // a ROW of Args
 )
 
 // Kernel fills out, which has n values, from the arguments. Rows that are NULL in out have undefined
@@ -36,14 +41,18 @@ type Kernel func(m *Machine, args []*column.Vector, out *column.Vector, n int)
 
 // Expr is a bound expression. It is not changed after binding and may be shared by goroutines.
 type Expr struct {
-	Op     Op
-	Type   types.Type
-	Args   []*Expr
-	Index  int
-	Value  types.Value
-	Try    bool
-	Name   string // of a function, for printing
-	Kernel Kernel
+	Op        Op
+	Type      types.Type
+	Args      []*Expr
+	Index     int
+	Value     types.Value
+	Try       bool
+	TakesNull bool   // OpCall: the kernel sees NULL arguments
+	Volatile  bool   // the result is no function of the arguments
+	Safe      bool   // OpCall: it cannot fail
+	Shared    bool   // stands in several places: computed once a batch
+	Name      string // of a function with all that is fixed in it: equal names compute the same
+	Kernel    Kernel
 }
 
 // Column makes a reference to a column of the batch.
@@ -51,6 +60,9 @@ func Column(i int, t types.Type) *Expr { return &Expr{Op: OpColumn, Type: t, Ind
 
 // Const makes a constant.
 func Const(t types.Type, v types.Value) *Expr { return &Expr{Op: OpConst, Type: t, Value: v} }
+
+// And binds x AND y.
+func And(x, y *Expr) *Expr { return &Expr{Op: OpAnd, Type: boolean, Args: []*Expr{x, y}} }
 
 // Walk calls f for the node and all below it.
 func (e *Expr) Walk(f func(*Expr)) {
@@ -72,13 +84,22 @@ type Machine struct {
 	Now      int64     // CURRENT_TIMESTAMP, microseconds
 
 	scratch map[*Expr]*slot
+	engines map[*Script]*engine
+	batch   uint64 // number of the batch at hand
 }
+
+// Begin tells the Machine that another batch is at hand.
+func (m *Machine) Begin() { m.batch++ }
 
 // slot is what a Machine keeps for a node: its result, and the storage of its nulls.
 type slot struct {
 	vec   column.Vector
 	nulls []bool
 	args  []*column.Vector
+
+	batch    uint64 // of a shared node: the batch it was computed for
+	result   *column.Vector
+	failures []Failure
 }
 
 // Fail notes that a row cannot be computed.
@@ -92,12 +113,17 @@ func (m *Machine) slot(e *Expr, n int) *slot {
 	}
 	s := m.scratch[e]
 	if s == nil {
-		s = &slot{vec: column.Vector{Type: e.Type}, args: make([]*column.Vector, len(e.Args))}
+		s = &slot{args: make([]*column.Vector, len(e.Args))}
+		if e.Op == OpField || e.Op == OpRow {
+			s.vec = column.Vector{Type: e.Type} // its parts belong to others
+		} else {
+			s.vec = *column.New(e.Type)
+		}
 		m.scratch[e] = s
 	}
-	if e.Op != OpConst {
+	if e.Op != OpConst && e.Op != OpField && e.Op != OpRow {
 		s.vec.Resize(n)
-		s.vec.Data = s.vec.Data[:0]
+		s.vec.Clear()
 	}
 	return s
 }
@@ -115,6 +141,25 @@ func (s *slot) clearNulls(n int) []bool {
 // Eval computes an expression for all rows of a batch. The result belongs to the Machine (or to the
 // batch) and is good until the same expression is evaluated again.
 func (m *Machine) Eval(e *Expr, b *column.Batch) *column.Vector {
+	if !e.Shared {
+		return m.compute(e, b)
+	}
+	if s := m.scratch[e]; s != nil && s.result != nil && s.batch == m.batch {
+		m.Failures = append(m.Failures, s.failures...)
+		return s.result
+	}
+	from := len(m.Failures)
+	v := m.compute(e, b)
+	s := m.scratch[e]
+	if s == nil {
+		s = m.slot(e, 0)
+	}
+	s.batch, s.result = m.batch, v
+	s.failures = append(s.failures[:0], m.Failures[from:]...)
+	return v
+}
+
+func (m *Machine) compute(e *Expr, b *column.Batch) *column.Vector {
 	n := b.N
 	switch e.Op {
 	case OpColumn:
@@ -153,9 +198,11 @@ func (m *Machine) Eval(e *Expr, b *column.Batch) *column.Vector {
 		}
 	case OpCast:
 		m.cast(e, x[0], s, n)
+	case OpRow:
+		s.vec.Kids, s.vec.Rows, s.vec.Nulls = x, n, nil
 	case OpCall:
 		for _, a := range x {
-			if a.Nulls == nil {
+			if a.Nulls == nil || e.TakesNull {
 				continue
 			}
 			if s.vec.Nulls == nil {
@@ -180,9 +227,14 @@ func (m *Machine) constant(e *Expr, n int) *column.Vector {
 		return &s.vec
 	}
 	n = max(n, 1024, 2*have)
-	s.vec = column.Vector{Type: e.Type}
+	s.vec = *column.New(e.Type)
 	s.vec.Resize(n)
 	if e.Value.IsNull() {
+		if e.Type.Kind == types.Row {
+			for _, k := range s.vec.Kids {
+				k.Resize(n)
+			}
+		}
 		s.vec.Nulls = make([]bool, n)
 		for i := range s.vec.Nulls {
 			s.vec.Nulls[i] = true
@@ -190,7 +242,7 @@ func (m *Machine) constant(e *Expr, n int) *column.Vector {
 		return &s.vec
 	}
 	switch e.Type.Kind {
-	case types.Varchar:
+	case types.Varchar, types.Varbinary, types.JSON:
 		s.vec.Data = []byte(e.Value.S)
 		for i := range s.vec.S {
 			s.vec.S[i] = column.Str{Len: uint32(len(e.Value.S))}
@@ -314,16 +366,12 @@ func (m *Machine) choose(e *Expr, b *column.Batch) *column.Vector {
 	for i := range left {
 		left[i] = uint32(i)
 	}
-	out := column.New(e.Type)
-	out.Resize(n)
-	if e.Type.Kind == types.Row {
-		for range e.Type.Fields {
-			out.Kids = append(out.Kids, nil)
-		}
-	}
+	s := m.slot(e, n)
+	out := &s.vec
+	out.Nulls = nil
 	take := func(v *column.Vector, rows []uint32) {
 		for _, r := range rows {
-			out.Set(int(r), n, v.Value(int(r)))
+			out.Copy(int(r), n, v, int(r))
 		}
 	}
 	within := func(rows []uint32) func(int) bool {
@@ -390,4 +438,128 @@ func (m *Machine) Select(cond *Expr, b *column.Batch, sel []uint32) []uint32 {
 		}
 	}
 	return sel
+}
+
+// Key writes what the expression computes: expressions with equal keys give equal results.
+func (e *Expr) Key() string {
+	var b strings.Builder
+	e.key(&b)
+	return b.String()
+}
+
+func (e *Expr) key(b *strings.Builder) {
+	fmt.Fprintf(b, "(%d %q %s", e.Op, e.Name, e.Type)
+	switch e.Op {
+	case OpColumn, OpField:
+		fmt.Fprintf(b, " #%d", e.Index)
+	case OpConst:
+		if e.Value.IsNull() {
+			b.WriteString(" NULL")
+		} else {
+			fmt.Fprintf(b, " %q", types.AppendJSON(nil, e.Value, e.Type))
+		}
+	case OpCast:
+		fmt.Fprintf(b, " %v", e.Try)
+	}
+	for _, a := range e.Args {
+		a.key(b)
+	}
+	b.WriteByte(')')
+}
+
+// CanFail says whether a row may be rejected by the expression.
+func (e *Expr) CanFail() bool {
+	if e.Op == OpCall && !e.Safe || e.Op == OpCast && !e.Try && !Implicit(e.Args[0].Type, e.Type) && e.Type.Kind != types.Varchar {
+		return true
+	}
+	return slices.ContainsFunc(e.Args, (*Expr).CanFail)
+}
+
+// IsVolatile says whether the result is no function of the row.
+func (e *Expr) IsVolatile() bool {
+	return e.Volatile || slices.ContainsFunc(e.Args, (*Expr).IsVolatile)
+}
+
+// Size is the number of nodes.
+func (e *Expr) Size() int {
+	n := 1
+	for _, a := range e.Args {
+		n += a.Size()
+	}
+	return n
+}
+
+// Fold computes what does not depend on the row. A part that fails is left, so that it fails for the
+// rows that reach it.
+func Fold(e *Expr) *Expr {
+	if e == nil || e.Op == OpConst || len(e.Args) == 0 {
+		return e
+	}
+	out := *e
+	out.Args = make([]*Expr, len(e.Args))
+	constant := e.Op != OpColumn && e.Op != OpTime && !e.Volatile && e.Op != OpRow && !e.Type.IsNested()
+	for i, a := range e.Args {
+		out.Args[i] = Fold(a)
+		constant = constant && out.Args[i].Op == OpConst
+	}
+	e = &out
+	if constant {
+		var m Machine
+		v := m.Eval(e, &column.Batch{N: 1, Time: []int64{0}})
+		if len(m.Failures) == 0 {
+			return Const(e.Type, v.Value(0))
+		}
+		return e
+	}
+	if e.Op == OpAnd || e.Op == OpOr {
+		for i, a := range e.Args {
+			if a.Op == OpConst && !a.Value.IsNull() {
+				if (a.Value.I != 0) == (e.Op == OpAnd) {
+					return e.Args[1-i]
+				}
+				return a // it decides alone; a failure on the other side would not count
+			}
+		}
+	}
+	if e.Op == OpCase && e.Args[0].Op == OpConst { // the first arm is taken always or never
+		switch c := e.Args[0].Value; {
+		case !c.IsNull() && c.I != 0:
+			return e.Args[1]
+		case len(e.Args) == 3:
+			return e.Args[2]
+		default:
+			e.Args = e.Args[2:]
+			return e
+		}
+	}
+	return e
+}
+
+// Share makes equal parts of some expressions one part each, so that it is computed once a batch. The
+// expressions are replaced by copies.
+func Share(es []*Expr) {
+	seen := map[string]*Expr{}
+	var walk func(e *Expr) *Expr
+	walk = func(e *Expr) *Expr {
+		if e.Op == OpColumn || e.Op == OpConst || e.Op == OpTime || e.IsVolatile() {
+			return e
+		}
+		k := e.Key()
+		if s := seen[k]; s != nil {
+			s.Shared = s.Shared || s.Op != OpField
+			return s
+		}
+		c := *e
+		c.Args = make([]*Expr, len(e.Args))
+		for i, a := range e.Args {
+			c.Args[i] = walk(a)
+		}
+		seen[k] = &c
+		return &c
+	}
+	for i, e := range es {
+		if e != nil {
+			es[i] = walk(e)
+		}
+	}
 }

@@ -10,6 +10,7 @@ import (
 
 	"fiume/internal/core/column"
 	"fiume/internal/core/plan"
+	"fiume/internal/core/sql"
 	"fiume/internal/core/step"
 	"fiume/internal/core/types"
 )
@@ -284,7 +285,7 @@ func (j *Job) ahead(op *plan.Op, b *column.Batch, pi *pipe, now time.Time) *colu
 			continue
 		}
 		if len(pi.ctx.Samples) < 8 {
-			pi.ctx.Samples = append(pi.ctx.Samples, step.Sample{Op: op.ID, Reason: "its event time is more than " + plan.Duration(limit) + " ahead of the clock (AHEAD)",
+			pi.ctx.Samples = append(pi.ctx.Samples, step.Sample{Op: op.ID, Reason: "its event time is more than " + sql.DurationText(limit) + " ahead of the clock (AHEAD)",
 				Split: b.Split, Pos: b.Pos[i], EventTime: t, Row: j.opts.Describe(op.Fields, b, i)})
 		}
 	}

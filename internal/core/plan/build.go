@@ -2,7 +2,6 @@ package plan
 
 import (
 	"fmt"
-	"math"
 	"slices"
 	"strings"
 
@@ -16,14 +15,19 @@ type builder struct {
 	cat   *Catalog
 	errs  *sql.Errors
 	plan  *Plan
-	named map[string]*Op // steps and views by name, built once
+	named map[string]*Op // steps by name, built once
+	views map[string]*Op // views by name, built once for the whole plan
 	scans map[string]*Op // by stream and bound
 	until Bound          // of the whole query
 	open  []string       // views being built, to find circles
 }
 
 func newBuilder(c *Catalog, errs *sql.Errors) *builder {
-	return &builder{cat: c, errs: errs, plan: &Plan{}, named: map[string]*Op{}, scans: map[string]*Op{}}
+	return &builder{cat: c, errs: errs, plan: &Plan{}, named: map[string]*Op{}, views: map[string]*Op{}, scans: map[string]*Op{}}
+}
+
+func (b *builder) notYet(at sql.Span, what string) {
+	b.errs.Add(sql.NotYet, at, "", "%s: this version of Fiume does not run it yet", what)
 }
 
 func (b *builder) add(o *Op) *Op {
@@ -51,38 +55,53 @@ func (b *builder) steps(steps []sql.Step) {
 	}
 }
 
-// input finds or builds what a query reads, and the scope of its columns.
-func (b *builder) input(f sql.From) (*Op, *scope) {
+// input finds or builds what a query reads, and the names of its columns.
+func (b *builder) input(f sql.From) (*Op, *scopeInput) {
 	name := f.Name.Text
-	sc := &scope{name: name}
+	in := &scopeInput{name: name, unknown: true}
 	if f.Alias != nil {
-		sc.name = f.Alias.Text
+		in.name = f.Alias.Text
 	}
 	if f.Since != nil && b.cat.Streams[name] == nil {
 		b.errs.Add(sql.WrongPlace, f.Since.Place(), "write it behind the stream inside", "SINCE belongs to a stream")
 	}
-	if f.Query != nil {
+	switch {
+	case f.Unnest != nil:
+		b.notYet(f.Span, "UNNEST")
+		return nil, in
+	case f.AsOf != nil:
+		b.notYet(f.AsOf.Place(), "AS OF")
+		return nil, in
+	case f.Query != nil:
+		if f.Alias == nil {
+			in.name = "the query"
+		}
 		o := b.block(f.Query, "")
-		return o, sc.of(o)
+		return o, in.of(o)
 	}
 	if o, ok := b.named[name]; ok {
-		return o, sc.of(o)
+		return o, in.of(o)
 	}
 	if v := b.cat.Views[name]; v != nil {
 		if slices.Contains(b.open, name) {
 			b.errs.Add(sql.Duplicate, f.Name.Span, "", "the view %q reads itself", name)
-			return nil, sc
+			return nil, in
 		}
-		b.open = append(b.open, name)
-		inner := &builder{cat: b.cat, errs: b.errs, plan: b.plan, named: map[string]*Op{}, scans: b.scans, until: b.until, open: b.open}
-		inner.steps(v.Query.With)
-		o := inner.block(v.Query.Body, name)
-		b.open = b.open[:len(b.open)-1]
-		b.named[name] = o
-		return o, sc.of(o)
+		o, ok := b.views[name]
+		if !ok {
+			// Its text is not at hand, so its errors are told by their messages; it was right when it was made.
+			inner := &builder{cat: b.cat, errs: b.errs, plan: b.plan, named: map[string]*Op{}, views: b.views, scans: b.scans, until: b.until, open: append(b.open, name)}
+			inner.steps(v.Query.With)
+			o = inner.block(v.Query.Body, name)
+			b.views[name] = o
+		}
+		return o, in.of(o)
 	}
 	s := b.cat.Streams[name]
 	if s == nil {
+		if b.cat.broken[name] {
+			return nil, in
+		}
 		have := append(keys(b.named), append(keys(b.cat.Streams), keys(b.cat.Views)...)...)
 		hint := sql.DidYouMean(name, have)
 		switch k := b.cat.KindOf(name); {
@@ -94,7 +113,7 @@ func (b *builder) input(f sql.From) (*Op, *scope) {
 			hint = "there are: " + strings.Join(have, ", ")
 		}
 		b.errs.Add(sql.UnknownName, f.Name.Span, hint, "no stream, view or step is called %q", name)
-		return nil, sc
+		return nil, in
 	}
 	since := b.bound(f.Since)
 	key := fmt.Sprintf("%s %v", name, since)
@@ -104,47 +123,27 @@ func (b *builder) input(f sql.From) (*Op, *scope) {
 			Detail: fmt.Sprintf("%s '%s'%s", strings.ToUpper(s.Place), s.Address, timeDetail(s))})
 		b.scans[key] = o
 	}
+	in.unknown = false
 	for _, c := range s.shown {
-		sc.cols = append(sc.cols, scopeColumn{c.Name, c.expr})
+		in.cols = append(in.cols, scopeColumn{name: c.Name, expr: c.expr})
 	}
-	return o, sc
+	return o, in
 }
 
 func timeDetail(s *Stream) string {
 	if s.Time < 0 {
 		return ", event time on arrival"
 	}
-	return fmt.Sprintf(", event time %s, delay %s", s.Columns[s.Time].Name, Duration(s.Delay))
+	return fmt.Sprintf(", event time %s, delay %s", s.Columns[s.Time].Name, sql.DurationText(s.Delay))
 }
 
-// Duration writes microseconds the way SQL does, such as 1 MINUTE 30 SECONDS.
-func Duration(d int64) string {
-	if d == 0 {
-		return "0 SECONDS"
-	}
-	var out []string
-	for _, u := range []struct {
-		n    int64
-		name string
-	}{{types.Day, "DAY"}, {types.Hour, "HOUR"}, {types.Minute, "MINUTE"}, {types.Second, "SECOND"}, {types.Millisecond, "MILLISECOND"}} {
-		if n := d / u.n; n > 0 {
-			s := fmt.Sprintf("%d %s", n, u.name)
-			if n > 1 {
-				s += "S"
-			}
-			out = append(out, s)
-			d %= u.n
-		}
-	}
-	return strings.Join(out, " ")
-}
-
-func (s *scope) of(o *Op) *scope {
+func (s *scopeInput) of(o *Op) *scopeInput {
 	if o == nil {
 		return s
 	}
+	s.unknown = false
 	for i, f := range o.Fields {
-		s.cols = append(s.cols, scopeColumn{f.Name, eval.Column(i, f.Type)})
+		s.cols = append(s.cols, scopeColumn{name: f.Name, expr: eval.Column(i, f.Type)})
 	}
 	return s
 }
@@ -176,12 +175,87 @@ func (b *builder) bound(e sql.Expr) Bound {
 	return Bound{}
 }
 
+// later reports the clauses of a query that this version does not run.
+func (b *builder) later(s *sql.Select) {
+	for _, j := range s.Joins {
+		b.notYet(j.Span, "JOIN")
+	}
+	if s.Distinct {
+		b.notYet(s.Span, "SELECT DISTINCT")
+	}
+	if s.Unique != nil {
+		b.notYet(s.Unique.Span, "UNIQUE BY")
+	}
+	if s.Forget != nil {
+		b.notYet(s.GroupBy[0].Place(), "FORGET AFTER")
+	}
+	if s.Union != nil {
+		b.notYet(s.Union.Span, "UNION ALL")
+	}
+	for _, w := range s.Windows {
+		what := ""
+		switch {
+		case w.Over != nil:
+			what = "a window of rows"
+		case w.Kind != sql.Tumbling:
+			what = strings.ToUpper(w.Kind)
+		case w.Zone != nil:
+			what = "AT TIME ZONE in a window"
+		case w.Lateness != nil:
+			what = "LATENESS"
+		case w.Report != sql.ReportOnClose:
+			what = "REPORT"
+		case w.EmptyFor != nil:
+			what = "EMPTY FOR"
+		}
+		if what != "" {
+			b.notYet(w.Span, what)
+		}
+	}
+}
+
+// joined binds the names in a query with joins, which does not run yet, so that what is wrong in it is
+// said all the same.
+func (b *builder) joined(s *sql.Select, sc *scope) {
+	bind := &binder{cat: b.cat, errs: b.errs, scope: sc, where: "ON"}
+	for _, j := range s.Joins {
+		from := j.With
+		from.AsOf = nil
+		_, in := b.input(from)
+		if sc.input(in.name) != nil {
+			b.errs.Add(sql.Duplicate, j.With.Span, "give one of them an alias", "two inputs are called %q", in.name)
+		}
+		sc.inputs = append(sc.inputs, in)
+		if j.On != nil {
+			bind.condition(j.On)
+		}
+	}
+	if s.Where != nil {
+		bind.where = "WHERE"
+		bind.condition(s.Where)
+	}
+	if len(s.GroupBy) == 0 {
+		bind.where = "SELECT"
+		for _, it := range s.Items {
+			if it.Expr != nil {
+				bind.expr(it.Expr)
+			}
+		}
+	}
+}
+
 // block builds one SELECT. step names its result; "" where it has no name of its own.
 func (b *builder) block(s *sql.Select, step string) *Op {
 	before := len(b.errs.List)
-	in, sc := b.input(s.From)
-	if in == nil {
+	in, first := b.input(s.From)
+	sc := &scope{inputs: []*scopeInput{first}}
+	b.later(s)
+	if len(s.Joins) > 0 {
+		b.joined(s, sc)
 		return nil
+	}
+	if in == nil {
+		in = &Op{Kind: Scan, Time: -1} // to go on looking for errors
 	}
 	name := step
 	if name == "" {
@@ -189,14 +263,14 @@ func (b *builder) block(s *sql.Select, step string) *Op {
 	}
 	o := in
 	if s.Where != nil {
-		bind := &binder{errs: b.errs, scope: sc, where: "WHERE"}
+		bind := &binder{cat: b.cat, errs: b.errs, scope: sc, where: "WHERE"}
 		if cond := bind.condition(s.Where); cond != nil {
-			o = b.add(&Op{Kind: Filter, Step: name, Input: o, Cond: cond, Detail: "where " + b.source(s.Where)})
+			o = b.add(&Op{Kind: Filter, Step: name, Input: o, Cond: eval.Fold(cond), Detail: "where " + sql.PrintExpr(s.Where)})
 		}
 	}
-	bind := &binder{errs: b.errs, scope: sc, where: "SELECT"}
+	bind := &binder{cat: b.cat, errs: b.errs, scope: sc, where: "SELECT"}
 	timeAt := in.Time
-	if s.GroupBy != nil || s.Having != nil || len(s.Windows) > 0 || s.HasAggregate(eval.AggregateNames) {
+	if s.GroupBy != nil || s.Having != nil || len(s.Windows) > 0 || b.aggregates(s) {
 		g := b.grouping(s, sc, in)
 		if g == nil {
 			return nil
@@ -208,17 +282,17 @@ func (b *builder) block(s *sql.Select, step string) *Op {
 	if s.Having != nil {
 		h := *bind
 		h.where = "HAVING"
-		having = h.condition(s.Having)
+		having = eval.Fold(h.condition(s.Having))
 	}
 	exprs, fields := b.items(s, bind, sc)
-	if len(b.errs.List) > before {
+	if len(b.errs.List) > before || first.unknown {
 		return nil
 	}
 	if g := bind.group; g != nil {
 		o = g.operator(b)
 		timeAt = -1
 		if having != nil {
-			o = b.add(&Op{Kind: Filter, Step: name, Input: o, Cond: having, Detail: "having " + b.source(s.Having)})
+			o = b.add(&Op{Kind: Filter, Step: name, Input: o, Cond: having, Detail: "having " + sql.PrintExpr(s.Having)})
 		}
 	}
 	p := &Op{Kind: Project, Step: name, Input: o, Exprs: exprs, Fields: fields, Time: -1, Detail: b.itemsDetail(fields)}
@@ -230,12 +304,16 @@ func (b *builder) block(s *sql.Select, step string) *Op {
 	return b.add(p)
 }
 
-func (b *builder) source(e sql.Expr) string {
-	at := e.Place()
-	if at.To > len(b.errs.Text) { // a view, whose text is not at hand
-		return "…"
+// aggregates says whether a result column has an aggregate.
+func (b *builder) aggregates(s *sql.Select) bool {
+	found := false
+	for _, it := range s.Items {
+		sql.WalkExpr(it.Expr, func(e sql.Expr) {
+			c, ok := e.(*sql.Call)
+			found = found || ok && c.Over == nil && eval.IsAggregate(c.Name.Text)
+		})
 	}
-	return strings.Join(strings.Fields(b.errs.Text[at.From:at.To]), " ")
+	return found
 }
 
 func (b *builder) itemsDetail(fields []types.Field) string {
@@ -271,8 +349,21 @@ func (b *builder) items(s *sql.Select, bind *binder, sc *scope) (exprs []*eval.E
 				b.errs.Add(sql.NotGrouped, it.Span, "name the columns", "* cannot stand in a query with GROUP BY")
 				continue
 			}
-			for _, c := range sc.cols {
-				put(c.name, c.expr, it.Span)
+			ins := sc.inputs
+			if it.Of != nil {
+				in := sc.input(it.Of.Text)
+				if in == nil {
+					b.errs.Add(sql.UnknownName, it.Of.Span, sql.DidYouMean(it.Of.Text, []string{sc.inputs[0].name}), "no input is called %q", it.Of.Text)
+					continue
+				}
+				ins = []*scopeInput{in}
+			}
+			for _, in := range ins {
+				for _, c := range in.cols {
+					if !c.hidden {
+						put(c.name, c.expr, it.Span)
+					}
+				}
 			}
 			continue
 		}
@@ -280,13 +371,15 @@ func (b *builder) items(s *sql.Select, bind *binder, sc *scope) (exprs []*eval.E
 		switch e := it.Expr.(type) {
 		case *sql.Path:
 			name = e.Parts[len(e.Parts)-1].Text
+		case *sql.Field:
+			name = e.Name.Text
 		case *sql.Call:
 			name = e.Name.Text
 		}
 		if it.As != nil {
 			name = it.As.Text
 		}
-		put(name, bind.expr(it.Expr), it.Span)
+		put(name, bind.bound(it.Expr), it.Span)
 	}
 	return exprs, fields
 }
@@ -315,8 +408,7 @@ func (c *Catalog) Query(q *sql.Query, errs *sql.Errors) *Plan {
 		return nil
 	}
 	b.add(&Op{Kind: Output, Step: "result", Input: o, Limit: limit, Detail: "rows to the caller"})
-	b.plan.prune(o)
-	b.plan.finish()
+	b.plan.rewrite(o)
 	return b.plan
 }
 
@@ -339,6 +431,10 @@ func (c *Catalog) Job(j *sql.CreateJob, errs *sql.Errors) *Plan {
 	outputs := map[string]*Op{}
 	var routed []*Op
 	for _, r := range j.Routes {
+		if r.Kind != sql.RouteRows {
+			b.notYet(r.Span, "ROUTE "+strings.ToUpper(r.Kind))
+			continue
+		}
 		o, ok := b.named[r.Step.Text]
 		if !ok && c.Views[r.Step.Text] != nil {
 			o, _ = b.input(sql.From{Name: r.Step})
@@ -357,18 +453,21 @@ func (c *Catalog) Job(j *sql.CreateJob, errs *sql.Errors) *Plan {
 		}
 		routed = append(routed, o)
 		route := &Op{Kind: Route, Step: r.Step.Text, Input: o}
-		bind := &binder{errs: errs, scope: (&scope{name: r.Step.Text}).of(o), where: "ROUTE … WHERE"}
+		bind := &binder{cat: c, errs: errs, scope: &scope{inputs: []*scopeInput{(&scopeInput{name: r.Step.Text}).of(o)}}, where: "ROUTE … WHERE"}
 		var detail []string
 		var sinks []*Op
 		for _, br := range r.Branches {
 			x := Branch{}
 			if br.Where != nil {
-				x.Cond = bind.condition(br.Where)
+				x.Cond = eval.Fold(bind.condition(br.Where))
 			}
 			var names []string
 			for _, s := range br.Sinks {
 				names = append(names, s.Text)
 				sink := c.Sinks[s.Text]
+				if sink == nil && c.broken[s.Text] {
+					continue
+				}
 				if sink == nil {
 					hint := sql.DidYouMean(s.Text, keys(c.Sinks))
 					if k := c.KindOf(s.Text); k != "" {
@@ -390,7 +489,7 @@ func (c *Catalog) Job(j *sql.CreateJob, errs *sql.Errors) *Plan {
 			}
 			d := "to " + strings.Join(names, ", ")
 			if br.Where != nil {
-				d = "where " + b.source(br.Where) + " " + d
+				d = "where " + sql.PrintExpr(br.Where) + " " + d
 			}
 			detail = append(detail, d)
 			route.Branches = append(route.Branches, x)
@@ -402,24 +501,12 @@ func (c *Catalog) Job(j *sql.CreateJob, errs *sql.Errors) *Plan {
 	if len(errs.List) > before {
 		return nil
 	}
-	b.plan.prune(routed...)
-	b.plan.finish()
+	b.plan.rewrite(routed...)
 	return b.plan
 }
 
 func sameFields(a, b []types.Field) bool {
 	return slices.EqualFunc(a, b, func(x, y types.Field) bool { return x.Name == y.Name && x.Type.Equal(y.Type) })
-}
-
-// prune drops operators that nothing routed depends on.
-func (p *Plan) prune(roots ...*Op) {
-	keep := map[*Op]bool{}
-	for _, o := range roots {
-		for ; o != nil; o = o.Input {
-			keep[o] = true
-		}
-	}
-	p.Ops = slices.DeleteFunc(p.Ops, func(o *Op) bool { return o.Kind != Route && o.Kind != Output && !keep[o] })
 }
 
 // grouping is the GROUP BY of one query.
@@ -434,7 +521,7 @@ type grouping struct {
 }
 
 func (b *builder) grouping(s *sql.Select, sc *scope, in *Op) *grouping {
-	g := &grouping{binder: &binder{errs: b.errs, scope: sc, where: "GROUP BY"}}
+	g := &grouping{binder: &binder{cat: b.cat, errs: b.errs, scope: sc, where: "GROUP BY"}}
 	if s.GroupBy == nil {
 		b.errs.Add(sql.Unbounded, s.Items[0].Span, "add GROUP BY and a window: GROUP BY …, w WINDOW w AS (TUMBLING 1 MINUTE)",
 			"an aggregate over a stream without a window would never give a result")
@@ -450,17 +537,22 @@ func (b *builder) grouping(s *sql.Select, sc *scope, in *Op) *grouping {
 			found = true
 			continue
 		}
-		k := g.binder.expr(e)
+		k := g.binder.bound(e)
 		if k == nil {
 			ok = false
 			continue
 		}
-		if k.Type.Kind == types.Row {
-			g.binder.fail(sql.WrongType, e, "group by its fields", "a ROW cannot be a key")
+		switch k.Type.Kind {
+		case types.Row, types.Map, types.JSON:
+			hint := "group by its fields"
+			if k.Type.Kind != types.Row {
+				hint = "group by a part of it, cast to a type"
+			}
+			g.binder.fail(sql.WrongType, e, hint, "a %s cannot be a key", k.Type.Kind)
 			ok = false
 			continue
 		}
-		g.keys, g.names = append(g.keys, k), append(g.names, b.source(e))
+		g.keys, g.names = append(g.keys, k), append(g.names, sql.PrintExpr(e))
 	}
 	if !ok {
 		return nil
@@ -480,12 +572,11 @@ func (b *builder) grouping(s *sql.Select, sc *scope, in *Op) *grouping {
 			return nil
 		}
 		if in.Time < 0 || x.Op != eval.OpColumn || x.Index != in.Time {
-			b.errs.Add(sql.WrongType, on.Place(), "declare it with EVENT TIME, or leave ON out", "this is not the event time of %s", sc.name)
+			b.errs.Add(sql.WrongType, on.Place(), "declare it with EVENT TIME, or leave ON out", "this is not the event time of %s", sc.inputs[0].name)
 			return nil
 		}
 	}
-	if g.window.Length > math.MaxInt64/8 {
-		b.errs.Add(sql.WrongType, g.window.Span, "", "the window is too long")
+	if g.window.Kind != sql.Tumbling { // reported already
 		return nil
 	}
 	return g
@@ -493,8 +584,11 @@ func (b *builder) grouping(s *sql.Select, sc *scope, in *Op) *grouping {
 
 // operator adds the aggregation, once all aggregates are known.
 func (g *grouping) operator(b *builder) *Op {
-	o := &Op{Kind: Window, Step: g.step, Input: g.input, Time: -1, Tumbling: &Tumbling{Length: g.window.Length,
-		Offset: g.window.Offset % g.window.Length, Keys: g.keys, Aggregates: g.aggs}}
+	length, offset := g.window.Length.Micros, int64(0)
+	if g.window.Offset != nil {
+		offset = g.window.Offset.Micros % length
+	}
+	o := &Op{Kind: Window, Step: g.step, Input: g.input, Time: -1, Tumbling: &Tumbling{Length: length, Offset: offset, Keys: g.keys, Names: g.names, Aggregates: g.aggs}}
 	for i, k := range g.keys {
 		o.Fields = append(o.Fields, types.Field{Name: g.names[i], Type: k.Type})
 	}
@@ -503,7 +597,7 @@ func (g *grouping) operator(b *builder) *Op {
 	for _, a := range g.aggs {
 		o.Fields = append(o.Fields, types.Field{Name: a.Name, Type: a.Type})
 	}
-	o.Detail = "tumbling " + Duration(g.window.Length)
+	o.Detail = "tumbling " + sql.DurationText(length)
 	if len(g.names) > 0 {
 		o.Detail += " by " + strings.Join(g.names, ", ")
 	}
@@ -517,7 +611,7 @@ func (b *binder) grouped(e sql.Expr) (*eval.Expr, bool) {
 	case *sql.Literal:
 		return nil, false
 	case *sql.Call:
-		if slices.Contains(eval.AggregateNames, e.Name.Text) {
+		if eval.IsAggregate(e.Name.Text) && e.Over == nil {
 			return b.aggregate(e), true
 		}
 	case *sql.Path:
@@ -537,8 +631,8 @@ func (b *binder) grouped(e sql.Expr) (*eval.Expr, bool) {
 			return nil, true
 		}
 	}
-	quiet := &binder{errs: &sql.Errors{}, scope: b.scope, where: b.where}
-	if x := quiet.expr(e); x != nil {
+	quiet := &binder{cat: b.cat, errs: &sql.Errors{}, scope: b.scope, where: b.where}
+	if x := quiet.bound(e); x != nil {
 		for i, k := range g.keys {
 			if same(x, k) {
 				return eval.Column(i, k.Type), true
@@ -556,30 +650,36 @@ func (b *binder) grouped(e sql.Expr) (*eval.Expr, bool) {
 
 func (b *binder) aggregate(e *sql.Call) *eval.Expr {
 	g := b.group
-	if e.Distinct {
-		return b.fail(sql.NotYet, e, "", "DISTINCT in an aggregate: this version of Fiume does not run it yet")
-	}
-	inner := &binder{errs: b.errs, scope: b.scope, where: "an aggregate"}
-	var arg *eval.Expr
-	if !e.Star {
-		if len(e.Args) != 1 {
-			return b.fail(sql.WrongType, e, "", "%s takes one argument", strings.ToUpper(e.Name.Text))
+	inner := &binder{cat: b.cat, errs: b.errs, scope: b.scope, where: "an aggregate"}
+	c := eval.AggregateCall{Name: e.Name.Text, Star: e.Star, Distinct: e.Distinct}
+	ok := true
+	put := func(es ...sql.Expr) (out []*eval.Expr) {
+		for _, x := range es {
+			y := inner.bound(x)
+			ok = ok && y != nil
+			out = append(out, y)
 		}
-		if arg = inner.expr(e.Args[0]); arg == nil {
-			return nil
-		}
+		return out
 	}
-	a, err := eval.BindAggregate(e.Name.Text, arg)
+	c.Args = put(e.Args...)
+	for _, o := range e.Order {
+		c.Order, c.Desc = append(c.Order, put(o.By)...), o.Desc
+	}
+	if e.Filter != nil {
+		inner.where = "FILTER"
+		c.Filter = eval.Fold(inner.condition(e.Filter))
+		ok = ok && c.Filter != nil
+	}
+	if !ok {
+		return nil
+	}
+	a, err := eval.BindAggregate(c)
 	if err != nil {
-		t := "*"
-		if arg != nil {
-			t = arg.Type.String()
-		}
-		return b.fail(sql.WrongType, e, "", "%s does not take %s", strings.ToUpper(e.Name.Text), t)
+		return b.misfit(e, eval.Lookup(c.Name), c.Args, err)
 	}
 	at := len(g.keys) + 2
 	for i, x := range g.aggs {
-		if x.Name == a.Name && (x.Arg == nil) == (arg == nil) && (arg == nil || same(x.Arg, arg)) {
+		if x.Name == a.Name && x.Distinct == a.Distinct && same(x.Arg, a.Arg) && same(x.By, a.By) && same(x.Filter, a.Filter) && x.Type.Equal(a.Type) {
 			return eval.Column(at+i, x.Type)
 		}
 	}

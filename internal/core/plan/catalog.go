@@ -196,11 +196,24 @@ type Catalog struct {
 	Streams   map[string]*Stream
 	Sinks     map[string]*Sink
 	Views     map[string]*sql.CreateView
+	Functions map[string]*UserFunction
+
+	broken map[string]bool // names whose declarations are wrong: what uses them is not called wrong, too
 }
+
+// UserFunction is a function that users have made.
+type UserFunction struct {
+	Name     string
+	function *eval.Function
+}
+
+// Entry describes the function as those of the language.
+func (f *UserFunction) Entry() *eval.Function { return f.function }
 
 // NewCatalog makes an empty catalog that knows some kinds of places.
 func NewCatalog(places []Place) *Catalog {
-	c := &Catalog{Places: map[string]Place{}, Endpoints: map[string]*Endpoint{}, Streams: map[string]*Stream{}, Sinks: map[string]*Sink{}, Views: map[string]*sql.CreateView{}}
+	c := &Catalog{Places: map[string]Place{}, Endpoints: map[string]*Endpoint{}, Streams: map[string]*Stream{}, Sinks: map[string]*Sink{}, Views: map[string]*sql.CreateView{},
+		Functions: map[string]*UserFunction{}, broken: map[string]bool{}}
 	for _, p := range places {
 		c.Places[p.Kind] = p
 	}
@@ -209,7 +222,7 @@ func NewCatalog(places []Place) *Catalog {
 
 // Clone makes a copy that can be added to.
 func (c *Catalog) Clone() *Catalog {
-	return &Catalog{c.Places, maps.Clone(c.Endpoints), maps.Clone(c.Streams), maps.Clone(c.Sinks), maps.Clone(c.Views)}
+	return &Catalog{c.Places, maps.Clone(c.Endpoints), maps.Clone(c.Streams), maps.Clone(c.Sinks), maps.Clone(c.Views), maps.Clone(c.Functions), maps.Clone(c.broken)}
 }
 
 // KindOf says what kind of thing a name stands for, or "".
@@ -223,6 +236,8 @@ func (c *Catalog) KindOf(name string) string {
 		return sql.KindEndpoint
 	case c.Views[name] != nil:
 		return sql.KindView
+	case c.Functions[name] != nil:
+		return sql.KindFunction
 	}
 	return ""
 }
@@ -233,10 +248,53 @@ func (c *Catalog) Remove(name string) {
 	delete(c.Sinks, name)
 	delete(c.Endpoints, name)
 	delete(c.Views, name)
+	delete(c.Functions, name)
 }
 
 // Define checks a declaration and adds it. It reports to errs and gives false where something is wrong.
 func (c *Catalog) Define(st sql.Statement, errs *sql.Errors) bool {
+	ok := c.define(st, errs)
+	switch d := st.(type) {
+	case *sql.DeclareStream:
+		c.broken[d.Name.Text] = !ok
+	case *sql.DeclareTable:
+		c.broken[d.Name.Text] = !ok
+	case *sql.DeclareSink:
+		c.broken[d.Name.Text] = !ok
+	case *sql.CreateView:
+		c.broken[d.Name.Text] = !ok
+	}
+	return ok
+}
+
+// newFunction checks a function and makes it callable.
+func (c *Catalog) newFunction(d *sql.CreateFunction, errs *sql.Errors) *UserFunction {
+	if eval.Lookup(d.Name.Text) != nil {
+		errs.Add(sql.Duplicate, d.Name.Span, "choose another name", "%s is a function of the language", strings.ToUpper(d.Name.Text))
+		return nil
+	}
+	if d.Language.Text != "javascript" {
+		errs.Add(sql.UnknownName, d.Language.Span, "functions are written in javascript", "no language is called %s", d.Language.Text)
+		return nil
+	}
+	s := &eval.Script{Name: d.Name.Text, Returns: d.Returns, Code: d.Code.Value}
+	seen := map[string]bool{}
+	for _, a := range d.Args {
+		if seen[a.Name.Text] {
+			errs.Add(sql.Duplicate, a.Name.Span, "", "the argument %q is there twice", a.Name.Text)
+			return nil
+		}
+		seen[a.Name.Text] = true
+		s.Args = append(s.Args, types.Field{Name: a.Name.Text, Type: a.Type})
+	}
+	if err := s.Check(); err != nil {
+		errs.Add(sql.Syntax, d.Code.Span, "the code is the body of a function: it ends with return …", "the code cannot be read: %s", err)
+		return nil
+	}
+	return &UserFunction{s.Name, s.Function()}
+}
+
+func (c *Catalog) define(st sql.Statement, errs *sql.Errors) bool {
 	before := len(errs.List)
 	taken := func(n sql.Name, replace bool, kind string) bool {
 		have := c.KindOf(n.Text)
@@ -299,6 +357,7 @@ func (c *Catalog) Define(st sql.Statement, errs *sql.Errors) bool {
 			return false
 		}
 		b := newBuilder(c, errs)
+		b.open = []string{d.Name.Text}
 		if d.Query.Limit != nil || d.Query.Until != nil {
 			errs.Add(sql.WrongPlace, d.Query.Span, "leave it to the query that reads the view", "a view has no LIMIT or UNTIL")
 			return false
@@ -309,6 +368,20 @@ func (c *Catalog) Define(st sql.Statement, errs *sql.Errors) bool {
 			return false
 		}
 		c.Views[d.Name.Text] = d
+	case *sql.CreateFunction:
+		if taken(d.Name, d.Replace, sql.KindFunction) {
+			return false
+		}
+		f := c.newFunction(d, errs)
+		if f == nil {
+			return false
+		}
+		c.Functions[f.Name] = f
+	case *sql.DeclareTable:
+		if !taken(d.Name, d.Replace, sql.KindTable) {
+			errs.Add(sql.NotYet, d.Name.Span, "", "DECLARE TABLE: this version of Fiume does not run it yet")
+		}
+		return false
 	}
 	return true
 }
@@ -359,6 +432,14 @@ func keys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
 
 func (c *Catalog) stream(d *sql.DeclareStream, errs *sql.Errors) *Stream {
 	s := &Stream{Name: d.Name.Text, Time: -1, Ahead: -1, Idle: -1, Place: d.From.Kind.Text, Address: d.From.Address.Value}
+	if d.Columns == nil {
+		what := "columns left out"
+		if d.Sampled {
+			what = "COLUMNS SAMPLED"
+		}
+		errs.Add(sql.NotYet, d.Name.Span, "list them like (chip VARCHAR NOT NULL, read_at TIMESTAMP)", "%s: this version of Fiume does not run it yet", what)
+		return s
+	}
 	seen := map[string]bool{}
 	for _, col := range d.Columns {
 		if seen[col.Name.Text] {
@@ -378,9 +459,9 @@ func (c *Catalog) stream(d *sql.DeclareStream, errs *sql.Errors) *Stream {
 		return s
 	}
 	// Computed columns see the declared ones, and stand where they were written.
-	sc := &scope{name: s.Name}
+	in := &scopeInput{name: s.Name}
 	for _, c := range s.shown {
-		sc.cols = append(sc.cols, scopeColumn{c.Name, c.expr})
+		in.cols = append(in.cols, scopeColumn{name: c.Name, expr: c.expr})
 	}
 	at := 0
 	for _, col := range d.Columns {
@@ -388,8 +469,8 @@ func (c *Catalog) stream(d *sql.DeclareStream, errs *sql.Errors) *Stream {
 			at++
 			continue
 		}
-		b := &binder{errs: errs, scope: sc}
-		e := b.expr(col.As)
+		b := &binder{cat: c, errs: errs, scope: &scope{inputs: []*scopeInput{in}}, where: "a computed column"}
+		e := b.bound(col.As)
 		if e == nil {
 			continue
 		}
@@ -401,7 +482,13 @@ func (c *Catalog) stream(d *sql.DeclareStream, errs *sql.Errors) *Stream {
 		at++
 	}
 	if d.Time != nil {
-		s.Delay, s.Ahead, s.Idle = d.Time.Delay, d.Time.Ahead, d.Time.IdleAfter
+		micros := func(x *sql.Duration, def int64) int64 {
+			if x == nil {
+				return def
+			}
+			return x.Micros
+		}
+		s.Delay, s.Ahead, s.Idle = micros(d.Time.Delay, 0), micros(d.Time.Ahead, -1), micros(d.Time.IdleAfter, -1)
 		s.Time = slices.IndexFunc(s.Columns, func(f types.Field) bool { return f.Name == d.Time.Column.Text })
 		switch {
 		case s.Time < 0 && seen[d.Time.Column.Text]:

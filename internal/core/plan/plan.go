@@ -1,9 +1,6 @@
 package plan
 
 import (
-	"fmt"
-	"strings"
-
 	"fiume/internal/core/eval"
 	"fiume/internal/core/types"
 )
@@ -41,6 +38,7 @@ type Op struct {
 	Until    Bound   // Scan
 	Used     *Use    // Scan: what of each column is read
 	Cond     *eval.Expr
+	Pushed   bool // Filter: it was written further from the source
 	Exprs    []*eval.Expr
 	Tumbling *Tumbling
 	Branches []Branch
@@ -56,6 +54,7 @@ func (o *Op) Named() bool { return o.Kind == Project || o.Kind == Scan }
 type Tumbling struct {
 	Length, Offset int64
 	Keys           []*eval.Expr
+	Names          []string // of the keys, as they were written
 	Aggregates     []*eval.Aggregate
 }
 
@@ -163,98 +162,4 @@ func (u *Use) at(e *eval.Expr) *Use {
 		}
 	}
 	return nil
-}
-
-// finish numbers the operators, links consumers and finds what each scan must decode.
-func (p *Plan) finish() {
-	for i, o := range p.Ops {
-		o.ID = i
-		if o.Input != nil {
-			o.Input.Next = append(o.Input.Next, o)
-		}
-	}
-	for _, o := range p.Scans() {
-		o.Used = &Use{}
-		if o.Stream.Time >= 0 {
-			o.Used.kid(o.Stream.Time).All = true
-		}
-		for i, f := range o.Stream.Columns {
-			if f.NotNull { // a NULL there makes a bad row, whether or not the column is read
-				o.Used.kid(i).All = o.Used.kid(i).All || f.Type.Kind != types.Row
-			}
-		}
-		p.noteUses(o, o)
-	}
-}
-
-// noteUses notes what the operators that see the scan's columns read. Filters and routes pass columns on.
-func (p *Plan) noteUses(scan, o *Op) {
-	for _, n := range o.Next {
-		if n.Cond != nil {
-			scan.Used.note(n.Cond)
-		}
-		switch n.Kind {
-		case Filter:
-			p.noteUses(scan, n)
-		case Project:
-			for _, e := range n.Exprs {
-				scan.Used.note(e)
-			}
-		case Window:
-			for _, e := range n.Tumbling.Keys {
-				scan.Used.note(e)
-			}
-			for _, a := range n.Tumbling.Aggregates {
-				if a.Arg != nil {
-					scan.Used.note(a.Arg)
-				}
-			}
-		}
-	}
-}
-
-// Explain gives the plan as text, one operator a line, inputs above their consumers.
-func (p *Plan) Explain() string {
-	var b strings.Builder
-	var walk func(o *Op, depth int)
-	walk = func(o *Op, depth int) {
-		fmt.Fprintf(&b, "%s%s  %s: %s\n", strings.Repeat("  ", depth), o.Kind, o.Step, o.Detail)
-		if o.Kind == Scan {
-			fmt.Fprintf(&b, "%s      decodes %s\n", strings.Repeat("  ", depth), o.Used.describe(o.Stream.Columns))
-		}
-		for _, n := range o.Next {
-			walk(n, depth+1)
-		}
-		for _, br := range o.Branches {
-			for _, k := range br.Sinks {
-				walk(k, depth+1)
-			}
-		}
-	}
-	for _, s := range p.Scans() {
-		walk(s, 0)
-	}
-	return b.String()
-}
-
-func (u *Use) describe(fields []types.Field) string {
-	var out []string
-	var walk func(u *Use, fields []types.Field, prefix string)
-	walk = func(u *Use, fields []types.Field, prefix string) {
-		for i, f := range fields {
-			k, ok := u.Needs(i)
-			switch {
-			case !ok:
-			case f.Type.Kind == types.Row && !k.All:
-				walk(k, f.Type.Fields, prefix+f.Name+".")
-			default:
-				out = append(out, prefix+f.Name)
-			}
-		}
-	}
-	walk(u, fields, "")
-	if len(out) == 0 {
-		return "no column"
-	}
-	return strings.Join(out, ", ")
 }

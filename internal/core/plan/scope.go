@@ -2,6 +2,7 @@ package plan
 
 import (
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -10,18 +11,26 @@ import (
 	"fiume/internal/core/types"
 )
 
-// scope is what names an expression can see: the columns of one input, each with what computes it.
+// scope is what names an expression can see: the columns of the inputs, each with what computes it.
 type scope struct {
-	name string // the alias, or the name of what is read
-	cols []scopeColumn
+	inputs []*scopeInput
+}
+
+// scopeInput is one input: its alias, or the name of what is read, and its columns. unknown says that
+// an error there has been reported already, so that no name in it is called wrong, too.
+type scopeInput struct {
+	name    string
+	cols    []scopeColumn
+	unknown bool
 }
 
 type scopeColumn struct {
-	name string
-	expr *eval.Expr
+	name   string
+	expr   *eval.Expr
+	hidden bool // no part of *
 }
 
-func (s *scope) names() []string {
+func (s *scopeInput) names() []string {
 	var out []string
 	for _, c := range s.cols {
 		out = append(out, c.name)
@@ -29,8 +38,32 @@ func (s *scope) names() []string {
 	return out
 }
 
+func (s *scopeInput) find(name string) *eval.Expr {
+	for _, c := range s.cols {
+		if c.name == name {
+			return c.expr
+		}
+	}
+	return nil
+}
+
+// input gives the input of a name, or nil.
+func (s *scope) input(name string) *scopeInput {
+	for _, in := range s.inputs {
+		if in.name == name {
+			return in
+		}
+	}
+	return nil
+}
+
+func (s *scope) unknown() bool {
+	return slices.ContainsFunc(s.inputs, func(in *scopeInput) bool { return in.unknown })
+}
+
 // binder binds expressions. A nil result means that an error has been reported.
 type binder struct {
+	cat   *Catalog
 	errs  *sql.Errors
 	scope *scope
 	// group is set behind a GROUP BY, where only grouped expressions, window times and aggregates are seen.
@@ -67,6 +100,9 @@ func (b *binder) exprs(es []sql.Expr) ([]*eval.Expr, bool) {
 	return out, ok
 }
 
+// bound is expr with what is constant in it computed.
+func (b *binder) bound(e sql.Expr) *eval.Expr { return eval.Fold(b.expr(e)) }
+
 func (b *binder) expr(e sql.Expr) *eval.Expr {
 	if b.group != nil {
 		if x, done := b.grouped(e); done {
@@ -82,7 +118,14 @@ func (b *binder) expr(e sql.Expr) *eval.Expr {
 	}
 	switch e := e.(type) {
 	case *sql.Literal:
-		return eval.Const(types.Of(e.Value.Kind), e.Value)
+		t := types.Of(e.Value.Kind)
+		if t.Kind == types.Decimal {
+			t = decimalLiteral(e.Value)
+		}
+		return eval.Const(t, e.Value)
+	case *sql.Param:
+		b.errs.Add(sql.NoValue, e.Span, "set it with --set "+e.Name+"=…", "the parameter :%s has no value", e.Name)
+		return nil
 	case *sql.Path:
 		return b.path(e)
 	case *sql.Unary:
@@ -120,6 +163,9 @@ func (b *binder) expr(e sql.Expr) *eval.Expr {
 		}
 		return negate(e.Not, logic(eval.OpAnd, lo, hi))
 	case *sql.In:
+		if e.Query != nil {
+			return b.fail(sql.NotYet, e, "", "IN with a query: this version of Fiume does not run it yet")
+		}
 		x := b.expr(e.X)
 		list, ok := b.exprs(e.List)
 		if x == nil || !ok {
@@ -138,7 +184,42 @@ func (b *binder) expr(e sql.Expr) *eval.Expr {
 			}
 		}
 		return negate(e.Not, out)
+	case *sql.Like:
+		return b.like(e)
+	case *sql.Within:
+		return b.within(e)
+	case *sql.Index:
+		xs, ok := b.exprs([]sql.Expr{e.X, e.I})
+		if !ok {
+			return nil
+		}
+		return wrap(eval.Element(xs[0], xs[1]))
+	case *sql.Field:
+		if x := b.expr(e.X); x != nil {
+			return b.field(x, e.Name, "the value")
+		}
+		return nil
+	case *sql.Build:
+		xs, ok := b.exprs(e.Items)
+		if !ok {
+			return nil
+		}
+		if e.What == "ARRAY" {
+			return wrap(eval.ArrayOf(xs))
+		}
+		return eval.RowOf(xs)
+	case *sql.Exists:
+		return b.fail(sql.NotYet, e, "", "EXISTS: this version of Fiume does not run it yet")
+	case *sql.Subquery:
+		return b.fail(sql.NotYet, e, "", "a query as a value: this version of Fiume does not run it yet")
 	case *sql.Is:
+		if e.Y != nil {
+			xs, ok := b.exprs([]sql.Expr{e.X, e.Y})
+			if !ok {
+				return nil
+			}
+			return negate(e.Not, wrap(eval.Distinct(xs[0], xs[1])))
+		}
 		var x *eval.Expr
 		op := eval.OpIsNull
 		if e.What == "NULL" || e.What == "UNKNOWN" {
@@ -216,8 +297,8 @@ func (b *binder) binary(e *sql.Binary) *eval.Expr {
 	switch e.Op {
 	case "=", "<>", "<", "<=", ">", ">=":
 		out, err = eval.Compare(e.Op, x, y)
-	case "LIKE":
-		out, err = eval.Like(x, y)
+	case "AT TIME ZONE":
+		out, err = eval.AtZone(x, y)
 	case "||":
 		out, err = eval.Concat(x, y)
 		if err != nil {
@@ -274,7 +355,7 @@ func (b *binder) caseExpr(e *sql.Case) *eval.Expr {
 		ts = append(ts, r.Type)
 	}
 	t, fits := eval.Common(ts...)
-	if !fits || t.Kind == types.Row {
+	if !fits {
 		return b.fail(sql.WrongType, e, "cast them to one type", "the results of CASE have no type in common")
 	}
 	out := &eval.Expr{Op: eval.OpCase, Type: t}
@@ -285,97 +366,271 @@ func (b *binder) caseExpr(e *sql.Case) *eval.Expr {
 	return out
 }
 
+// decimalLiteral is the narrowest DECIMAL that holds a literal.
+func decimalLiteral(v types.Value) types.Type {
+	digits := len(v.Num().Abs().BigInt().String())
+	return types.DecimalOf(min(max(digits, int(v.Scale)), types.MaxPrecision), int(v.Scale))
+}
+
+func (b *binder) like(e *sql.Like) *eval.Expr {
+	xs, ok := b.exprs([]sql.Expr{e.X, e.Pattern})
+	if !ok {
+		return nil
+	}
+	extra := ""
+	if e.Extra != nil {
+		x := b.bound(e.Extra)
+		if x == nil {
+			return nil
+		}
+		if x.Op != eval.OpConst || x.Type.Kind != types.Varchar {
+			return b.fail(sql.WrongType, e.Extra, "", "this must be a text that is written out")
+		}
+		extra = x.Value.S
+	}
+	var out *eval.Expr
+	var err error
+	switch {
+	case e.Regex:
+		out, err = eval.LikeRegex(xs[0], eval.Fold(xs[1]), extra)
+	case e.Extra != nil && len(extra) != 1:
+		return b.fail(sql.WrongType, e.Extra, "", "ESCAPE takes one ASCII character, found '%s'", extra)
+	case e.Extra != nil:
+		out, err = eval.Like(xs[0], xs[1], extra[0])
+	default:
+		out, err = eval.Like(xs[0], xs[1], '\\')
+	}
+	if err != nil {
+		at := sql.Expr(e)
+		if e.Regex && xs[0].Type.Kind == types.Varchar {
+			at = e.Pattern
+		}
+		return b.fail(sql.WrongType, at, "", "%s", err)
+	}
+	return negate(e.Not, out)
+}
+
+// within binds x WITHIN d OF y as what it means: a range of x round y.
+func (b *binder) within(e *sql.Within) *eval.Expr {
+	xs, ok := b.exprs([]sql.Expr{e.X, e.Y})
+	if !ok {
+		return nil
+	}
+	d := eval.Const(types.Of(types.Interval), types.Value{Kind: types.Interval, I: e.Of.Micros})
+	edge := func(op, moved string) *eval.Expr {
+		y, err := xs[1], error(nil)
+		if moved != "" {
+			y, err = eval.Arithmetic(moved, y, d)
+		}
+		if err == nil {
+			var c *eval.Expr
+			if c, err = eval.Compare(op, xs[0], y); err == nil {
+				return c
+			}
+		}
+		return b.fail(sql.WrongType, e, "", "WITHIN compares two instants, found %s and %s", xs[0].Type, xs[1].Type)
+	}
+	from, to := "-", "+"
+	switch e.Kind {
+	case "AFTER":
+		from = ""
+	case "BEFORE":
+		to = ""
+	}
+	lo := edge(">=", from)
+	if lo == nil {
+		return nil
+	}
+	hi := edge("<=", to)
+	if hi == nil {
+		return nil
+	}
+	return logic(eval.OpAnd, lo, hi)
+}
+
 func (b *binder) call(e *sql.Call) *eval.Expr {
 	name := e.Name.Text
-	if slices.Contains(eval.AggregateNames, name) {
-		hint := "aggregates stand in SELECT and HAVING of a query with GROUP BY"
-		return b.fail(sql.WrongPlace, e, hint, "the aggregate %s cannot stand in %s", strings.ToUpper(name), b.where)
-	}
+	upper := strings.ToUpper(name)
 	f := eval.Lookup(name)
-	if f == nil {
-		return b.unknownFunction(e)
+	switch user := b.cat.Functions[name]; {
+	case user != nil:
+		f = user.function
+	case f == nil:
+		names := keys(b.cat.Functions)
+		for _, f := range eval.Functions() {
+			names = append(names, f.Name)
+		}
+		b.errs.Add(sql.UnknownName, e.Name.Span, sql.DidYouMean(name, names), "no function is called %s", upper)
+		return nil
+	case e.Over != nil:
+		return b.fail(sql.NotYet, e, "", "OVER: this version of Fiume does not run it yet")
+	case f.Kind == eval.OverRows:
+		return b.fail(sql.WrongPlace, e, "write "+f.Signatures[0], "%s takes OVER", upper)
+	case f.Kind == eval.Aggregating:
+		hint := "aggregates stand in SELECT and HAVING of a query with GROUP BY"
+		return b.fail(sql.WrongPlace, e, hint, "the aggregate %s cannot stand in %s", upper, b.where)
 	}
-	if e.Star || e.Distinct {
-		return b.fail(sql.WrongPlace, e, "", "%s takes no * and no DISTINCT", strings.ToUpper(name))
+	switch {
+	case e.Star || e.Distinct:
+		return b.fail(sql.WrongPlace, e, "", "%s takes no * and no DISTINCT", upper)
+	case e.Filter != nil || e.Order != nil || e.Over != nil:
+		return b.fail(sql.WrongPlace, e, "", "%s is no aggregate: it takes no FILTER, ORDER BY or OVER", upper)
 	}
 	args, ok := b.exprs(e.Args)
 	if !ok {
 		return nil
 	}
-	x, err := f.Bind(args)
-	if err != nil {
-		if errors.Is(err, eval.ErrTypes) {
-			var got []string
-			for _, a := range args {
-				got = append(got, a.Type.String())
-			}
-			return b.fail(sql.WrongType, e, "it is "+f.Signature, "%s does not take (%s)", strings.ToUpper(name), strings.Join(got, ", "))
+	for i := range args {
+		args[i] = eval.Fold(args[i])
+	}
+	var x *eval.Expr
+	var err error
+	if strings.HasPrefix(name, "json_") {
+		if x, err = b.json(e, args); x == nil && err == nil {
+			return nil
 		}
-		return b.fail(sql.WrongType, e, "", "%s", err)
+	} else {
+		x, err = f.Bind(args)
+	}
+	if err != nil {
+		return b.misfit(e, f, args, err)
 	}
 	return x
 }
 
-// later are functions of the language that come with a later version.
-var later = []string{"count_distinct", "like_regex", "split", "lpad", "rpad", "format_timestamp", "parse_timestamp", "json_value",
-	"json_query", "json_exists", "json_object", "json_array", "cardinality", "element_at", "contains", "var_pop", "var_samp",
-	"stddev_pop", "stddev_samp", "first_value", "last_value", "arg_max", "arg_min", "array_agg", "listagg", "bool_and", "bool_or",
-	"percentile_cont", "approx_percentile", "approx_count_distinct", "row_number", "rank", "lag", "lead"}
-
-func (b *binder) unknownFunction(e *sql.Call) *eval.Expr {
-	name := e.Name.Text
-	if slices.Contains(later, name) {
-		return b.fail(sql.NotYet, e, "", "the function %s: this version of Fiume does not run it yet", strings.ToUpper(name))
+// misfit reports that a function does not take its arguments.
+func (b *binder) misfit(e *sql.Call, f *eval.Function, args []*eval.Expr, err error) *eval.Expr {
+	if errors.Is(err, eval.ErrTypes) {
+		var got []string
+		for _, a := range args {
+			got = append(got, a.Type.String())
+		}
+		if e.Star {
+			got = []string{"*"}
+		}
+		return b.fail(sql.WrongType, e, "it is "+strings.Join(f.Signatures, ", or "), "%s does not take (%s)", strings.ToUpper(e.Name.Text), strings.Join(got, ", "))
 	}
-	names := slices.Clone(eval.AggregateNames)
-	for _, f := range eval.Functions() {
-		names = append(names, f.Name)
-	}
-	b.errs.Add(sql.UnknownName, e.Name.Span, sql.DidYouMean(name, names), "no function is called %s", strings.ToUpper(name))
-	return nil
+	return b.fail(sql.WrongType, e, "", "%s", err)
 }
 
-// path binds column, input.column and fields of ROWs.
-func (b *binder) path(e *sql.Path) *eval.Expr {
-	parts := e.Parts
-	find := func(n string) *eval.Expr {
-		for _, c := range b.scope.cols {
-			if c.name == n {
-				return c.expr
+// json binds the JSON functions, which have clauses behind their arguments.
+func (b *binder) json(e *sql.Call, args []*eval.Expr) (*eval.Expr, error) {
+	name := e.Name.Text
+	if name == "json_object" || name == "json_array" {
+		return eval.JSONBuild(name, args, e.Absent)
+	}
+	if len(args) != 2 {
+		return nil, eval.ErrTypes
+	}
+	if name == "json_exists" {
+		return eval.JSONExists(args[0], args[1])
+	}
+	t := types.Of(types.Varchar)
+	if name == "json_query" {
+		t = types.Of(types.JSON)
+	}
+	if e.Returning != nil {
+		t = *e.Returning
+	}
+	on := func(o *sql.OnCase) (out eval.OnCase, ok bool) {
+		if o == nil {
+			return out, true
+		}
+		out.Error = o.Kind == "ERROR"
+		if o.Default != nil {
+			if out.Default = b.bound(o.Default); out.Default == nil {
+				return out, false
 			}
 		}
-		return nil
+		return out, true
 	}
-	x := find(parts[0].Text)
-	if len(parts) > 1 && parts[0].Text == b.scope.name {
-		if y := find(parts[1].Text); y != nil {
-			x, parts = y, parts[1:]
+	empty, ok := on(e.OnEmpty)
+	failed, ok2 := on(e.OnError)
+	if !ok || !ok2 {
+		return nil, nil
+	}
+	return eval.JSONValue(name, args[0], args[1], t, empty, failed)
+}
+
+// path binds column, input.column, and fields of ROWs and documents.
+func (b *binder) path(e *sql.Path) *eval.Expr {
+	parts := e.Parts
+	first := parts[0]
+	var x *eval.Expr
+	var owners []string
+	for _, in := range b.scope.inputs {
+		if y := in.find(first.Text); y != nil {
+			x, owners = y, append(owners, in.name)
+		}
+	}
+	owner := b.scope.input(first.Text)
+	if owner != nil && len(parts) > 1 {
+		if y := owner.find(parts[1].Text); y != nil {
+			x, parts, owners = y, parts[1:], nil
 		} else if x == nil {
-			b.errs.Add(sql.UnknownName, parts[1].Span, suggestion(parts[1].Text, b.scope.names(), b.scope.name), "unknown column %q in %s", parts[1].Text, b.scope.name)
+			if owner.unknown {
+				return nil
+			}
+			b.errs.Add(sql.UnknownName, parts[1].Span, suggestion(parts[1].Text, owner.names(), owner.name), "unknown column %q in %s", parts[1].Text, owner.name)
 			return nil
 		}
 	}
+	if len(owners) > 1 {
+		b.errs.Add(sql.Ambiguous, first.Span, fmt.Sprintf("write %s.%s or %s.%s", owners[0], first.Text, owners[1], first.Text),
+			"the column %q is in %s", first.Text, strings.Join(owners, " and in "))
+		return nil
+	}
 	if x == nil {
-		b.errs.Add(sql.UnknownName, parts[0].Span, suggestion(parts[0].Text, b.scope.names(), b.scope.name), "unknown column %q in %s", parts[0].Text, b.scope.name)
+		if b.scope.unknown() {
+			return nil
+		}
+		var have, where []string
+		for _, in := range b.scope.inputs {
+			have, where = append(have, in.names()...), append(where, in.name)
+		}
+		if len(parts) > 1 && owner == nil && sql.Suggest(first.Text, have) == "" {
+			have = append(have, where...)
+		}
+		b.errs.Add(sql.UnknownName, first.Span, suggestion(first.Text, have, strings.Join(where, ", ")), "unknown column %q in %s", first.Text, strings.Join(where, ", "))
 		return nil
 	}
 	for i, p := range parts[1:] {
-		if x.Type.Kind != types.Row {
-			b.errs.Add(sql.WrongType, p.Span, "", "%q is %s and has no fields", parts[i].Text, x.Type)
+		if x = b.field(x, p, parts[i].Text); x == nil {
 			return nil
 		}
-		k := x.Type.FieldIndex(p.Text)
-		if k < 0 {
-			var names []string
-			for _, f := range x.Type.Fields {
-				names = append(names, f.Name)
-			}
-			b.errs.Add(sql.UnknownName, p.Span, suggestion(p.Text, names, parts[i].Text), "unknown field %q in %s", p.Text, parts[i].Text)
-			return nil
-		}
-		x = &eval.Expr{Op: eval.OpField, Type: x.Type.Fields[k].Type, Args: []*eval.Expr{x}, Index: k}
 	}
 	return x
+}
+
+// field binds a field of a value that the text calls what.
+func (b *binder) field(x *eval.Expr, name sql.Name, what string) *eval.Expr {
+	switch x.Type.Kind {
+	case types.JSON:
+		y, err := eval.JSONField(x, eval.Const(types.Of(types.Varchar), types.Value{Kind: types.Varchar, S: name.Text}))
+		if err != nil {
+			b.errs.Add(sql.WrongType, name.Span, "", "%s", err)
+		}
+		return y
+	case types.Row:
+		if k := x.Type.FieldIndex(name.Text); k >= 0 {
+			return eval.Field(x, k)
+		}
+		var names []string
+		for _, f := range x.Type.Fields {
+			names = append(names, f.Name)
+		}
+		b.errs.Add(sql.UnknownName, name.Span, suggestion(name.Text, names, what), "unknown field %q in %s", name.Text, what)
+		return nil
+	}
+	hint := ""
+	switch x.Type.Kind {
+	case types.Map:
+		hint = fmt.Sprintf("write %s['%s']", what, name.Text)
+	case types.Array:
+		hint = fmt.Sprintf("an element is %s[1]", what)
+	}
+	b.errs.Add(sql.WrongType, name.Span, hint, "%q is %s and has no fields", what, x.Type)
+	return nil
 }
 
 func suggestion(name string, have []string, in string) string {
@@ -388,16 +643,8 @@ func suggestion(name string, have []string, in string) string {
 
 // same says whether two bound expressions compute the same.
 func same(a, b *eval.Expr) bool {
-	if a.Op != b.Op || !a.Type.Equal(b.Type) || a.Index != b.Index || a.Name != b.Name || a.Try != b.Try || len(a.Args) != len(b.Args) {
-		return false
+	if a == nil || b == nil {
+		return a == b
 	}
-	if a.Op == eval.OpConst && (a.Value.IsNull() != b.Value.IsNull() || !a.Value.IsNull() && eval.CompareValues(a.Value, b.Value) != 0) {
-		return false
-	}
-	for i := range a.Args {
-		if !same(a.Args[i], b.Args[i]) {
-			return false
-		}
-	}
-	return true
+	return a.Key() == b.Key()
 }

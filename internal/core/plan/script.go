@@ -16,6 +16,9 @@ func (c *Catalog) Bind(file, text string, params map[string]string, other func(s
 	if errors.As(err, &parse) {
 		errs.List = append(errs.List, parse.List...)
 	}
+	for _, n := range script.Broken {
+		c.broken[n] = true
+	}
 	var plans []*Plan
 	for _, st := range script.Statements {
 		switch st := st.(type) {
@@ -23,7 +26,7 @@ func (c *Catalog) Bind(file, text string, params map[string]string, other func(s
 			plans = append(plans, c.Job(st, errs))
 		case *sql.Query:
 			plans = append(plans, c.Query(st, errs))
-		case *sql.DeclareEndpoint, *sql.DeclareStream, *sql.DeclareSink, *sql.CreateView:
+		case *sql.DeclareEndpoint, *sql.DeclareStream, *sql.DeclareTable, *sql.DeclareSink, *sql.CreateView, *sql.CreateFunction:
 			c.Define(st, errs)
 		default:
 			if other != nil {

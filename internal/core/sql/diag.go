@@ -22,6 +22,7 @@ const (
 	UnknownName   Code = "unknown-name"
 	UnknownOption Code = "unknown-option"
 	BadOption     Code = "bad-option"
+	Ambiguous     Code = "ambiguous-name"
 	WrongType     Code = "wrong-type"
 	WrongPlace    Code = "wrong-place"
 	NotGrouped    Code = "not-grouped"

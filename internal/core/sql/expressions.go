@@ -9,11 +9,23 @@ import (
 
 // Levels of binding, loosest first. A level is the lowest that an operand may have.
 //
-//	1 OR  2 AND  3 NOT  4 comparison, IS, IN, BETWEEN, LIKE  5 ||  6 + -  7 * / % DIV  8 unary
+//	1 OR  2 AND  3 NOT  4 comparison, IS, IN, BETWEEN, LIKE, WITHIN  5 ||  6 + -  7 * / % DIV
+//	8 unary  9 AT TIME ZONE  10 x[1], x.field
 var levels = map[string]int{
-	"or": 1, "and": 2, "=": 4, "<>": 4, "!=": 4, "<": 4, "<=": 4, ">": 4, ">=": 4, "like": 4,
+	"or": 1, "and": 2, "=": 4, "<>": 4, "!=": 4, "<": 4, "<=": 4, ">": 4, ">=": 4,
 	"||": 5, "+": 6, "-": 6, "*": 7, "/": 7, "%": 7, "div": 7,
 }
+
+// Levels of what is no plain operator.
+const (
+	levelNot     = 3
+	levelCompare = 4
+	levelJoin    = 5
+	levelTimes   = 7
+	levelUnary   = 8
+	levelZone    = 9 // x AT TIME ZONE z
+	levelPart    = 10
+)
 
 // Bounds on a tree, so that no text can exhaust the stack of what walks it.
 const (
@@ -24,7 +36,8 @@ const (
 // deeper goes one level down and gives what goes up again.
 func (p *parser) deeper() (up func()) {
 	if p.depth >= deepestNesting {
-		p.fail(p.peek().Span, "cut it into steps", "this is nested too deep")
+		p.errs.Add(Syntax, p.peek().Span, "cut it into steps", "this is nested too deep")
+		panic(bail{fatal: true})
 	}
 	p.depth++
 	return func() { p.depth-- }
@@ -38,9 +51,9 @@ func (p *parser) operand(level int) Expr {
 	from := p.peek().From
 	ex := func() Ex { return Ex{p.since(from)} }
 	var x Expr
-	if p.is("not") && level <= 3 {
+	if p.is("not") && level <= levelNot {
 		p.next()
-		y := p.operand(3)
+		y := p.operand(levelNot)
 		x = &Unary{ex(), "NOT", y}
 	} else {
 		x = p.unary()
@@ -64,56 +77,81 @@ func (p *parser) operand(level int) Expr {
 				name = "<>"
 			}
 			x = &Binary{ex(), name, x, y}
-			if l == 4 {
-				if n := p.peek(); levels[n.text] == 4 && n.kind == op {
+			if l == levelCompare {
+				if n := p.peek(); levels[n.text] == levelCompare && n.kind == op {
 					p.fail(n.Span, "join the two with AND", "comparisons cannot be chained")
 				}
 			}
 			continue
 		}
-		if level > 4 {
+		if level > levelCompare {
 			return x
 		}
 		not := false
 		switch {
 		case p.accept("is"):
-			not = p.accept("not")
-			w := p.next()
-			switch w.text {
-			case "null", "true", "false", "unknown":
-			default:
-				p.fail(w.Span, "", "IS takes NULL, TRUE, FALSE or UNKNOWN, found %s", show(w))
-			}
-			x = &Is{ex(), not, x, strings.ToUpper(w.text)}
+			x = p.is_(from, x)
 			continue
-		case p.is("not") && (p.isAt(1, "between") || p.isAt(1, "in") || p.isAt(1, "like")):
+		case p.is("not") && (p.isAt(1, "between") || p.isAt(1, "in") || p.isAt(1, "like") || p.isAt(1, "like_regex")):
 			p.next()
 			not = true
 		}
 		switch {
 		case p.accept("between"):
-			lo := p.operand(5)
+			lo := p.operand(levelJoin)
 			p.expect("and", "between the two bounds")
-			hi := p.operand(5)
+			hi := p.operand(levelJoin)
 			x = &Between{ex(), not, x, lo, hi}
 		case p.accept("in"):
 			p.expect("(", "and the list")
+			in := &In{Not: not, X: x}
 			if p.is("select") {
-				p.notYet(p.peek().Span, "IN with a query")
+				in.Query = p.selectBlock()
+				p.expect(")", "after the query")
+			} else {
+				in.List = p.list("a comma or ) after a value")
 			}
-			list := p.list("a comma or ) after a value")
-			x = &In{ex(), not, x, list}
-		case not && p.accept("like"):
-			y := p.operand(5)
-			x = &Unary{ex(), "NOT", &Binary{ex(), "LIKE", x, y}}
-		case p.is("within"):
-			p.notYet(t.Span, "WITHIN")
-		case p.words("at", "time"):
-			p.notYet(t.Span, "AT TIME ZONE")
+			in.Ex = ex()
+			x = in
+		case p.is("like"), p.is("like_regex"):
+			l := &Like{Not: not, X: x, Regex: p.next().text == "like_regex"}
+			l.Pattern = p.operand(levelJoin)
+			if p.accept("escape") && !l.Regex || l.Regex && p.accept("flag") {
+				l.Extra = p.operand(levelJoin)
+			}
+			l.Ex = ex()
+			x = l
+		case p.accept("within"):
+			w := &Within{X: x, Of: p.duration("how far the two may be apart")}
+			k := p.next()
+			if w.Kind = strings.ToUpper(k.text); w.Kind != "OF" && w.Kind != "AFTER" && w.Kind != "BEFORE" {
+				p.fail(k.Span, "write x WITHIN 10 SECONDS OF y", "WITHIN takes OF, AFTER or BEFORE behind the duration, found %s", show(k))
+			}
+			w.Y = p.operand(levelJoin)
+			w.Ex = ex()
+			x = w
 		default:
 			return x
 		}
 	}
+}
+
+// is_ reads what follows IS.
+func (p *parser) is_(from int, x Expr) Expr {
+	i := &Is{X: x, Not: p.accept("not")}
+	w := p.next()
+	switch w.text {
+	case "null", "true", "false", "unknown":
+		i.What = strings.ToUpper(w.text)
+	case "distinct":
+		p.expect("from", "after IS DISTINCT")
+		i.What = "DISTINCT FROM"
+		i.Y = p.operand(levelJoin)
+	default:
+		p.fail(w.Span, "", "IS takes NULL, TRUE, FALSE, UNKNOWN or DISTINCT FROM, found %s", show(w))
+	}
+	i.Ex = Ex{p.since(from)}
+	return i
 }
 
 // list reads expressions up to the closing parenthesis.
@@ -141,30 +179,66 @@ func (p *parser) unary() Expr {
 		x := p.unary()
 		return &Unary{Ex{p.since(t.From)}, t.text, x}
 	}
-	return p.primary()
+	x := p.primary()
+	for n := 0; n <= longestChain; n++ {
+		switch {
+		case p.is("["):
+			p.next()
+			i := p.expr()
+			p.expect("]", "after the index")
+			x = &Index{Ex{p.since(t.From)}, x, i}
+		case p.is(".") && !isPath(x):
+			p.next()
+			n := p.anyName("a field's name")
+			x = &Field{Ex{p.since(t.From)}, x, n}
+		case p.words("at", "time", "zone"):
+			p.pos += 3
+			z := p.primary()
+			x = &Binary{Ex{p.since(t.From)}, "AT TIME ZONE", x, z}
+		default:
+			return x
+		}
+	}
+	p.fail(t.Span, "cut it into steps", "the expression is too long")
+	return nil
 }
 
+// isPath says whether a dot behind the expression has been read as part of it.
+func isPath(x Expr) bool { _, ok := x.(*Path); return ok }
+
+// number makes a literal: BIGINT for a whole number, DECIMAL for one with a point or of more digits,
+// DOUBLE for one with an exponent.
 func (p *parser) number(at Span, text string) Expr {
+	l := &Literal{Ex: Ex{at}}
+	l.Text = text
 	if !strings.ContainsAny(text, ".eE") {
-		n, err := strconv.ParseInt(text, 10, 64)
-		if err == nil {
-			return &Literal{Ex{at}, types.Value{Kind: types.BigInt, I: n}}
+		if n, err := strconv.ParseInt(text, 10, 64); err == nil {
+			l.Value = types.Value{Kind: types.BigInt, I: n}
+			return l
 		}
-		p.fail(at, "write it with a decimal point to make it a DOUBLE", "%s does not fit BIGINT", text)
+	}
+	if !strings.ContainsAny(text, "eE") {
+		n, _, scale, ok := types.ParseDecimal(text)
+		if !ok {
+			p.fail(at, "write it with an exponent to make it a DOUBLE", "%s has more digits than a DECIMAL, which has %d", text, types.MaxPrecision)
+		}
+		l.Value = types.DecimalValue(n, uint8(scale))
+		return l
 	}
 	x, err := strconv.ParseFloat(text, 64)
 	if err != nil {
 		p.fail(at, "", "%s is too large for DOUBLE", text)
 	}
-	return &Literal{Ex{at}, types.Value{Kind: types.Double, F: x}}
+	l.Value = types.Value{Kind: types.Double, F: x}
+	return l
 }
 
 func (p *parser) primary() Expr {
 	t := p.peek()
-	lit := func(v types.Value) Expr { return &Literal{Ex{p.since(t.From)}, v} }
+	lit := func(v types.Value) Expr { return &Literal{Ex: Ex{p.since(t.From)}, Value: v} }
 	if t.kind == number || t.kind == param || p.is("interval") {
 		if d, ok := p.tryDuration(); ok {
-			return lit(types.Value{Kind: types.Interval, I: d})
+			return &Literal{Ex{p.since(t.From)}, types.Value{Kind: types.Interval, I: d.Micros}, d.Param}
 		}
 	}
 	switch t.kind {
@@ -182,7 +256,9 @@ func (p *parser) primary() Expr {
 	case op:
 		if p.accept("(") {
 			if p.is("select") {
-				p.notYet(p.peek().Span, "a query as a value")
+				q := p.selectBlock()
+				p.expect(")", "after the query")
+				return &Subquery{Ex{p.since(t.From)}, q}
 			}
 			x := p.expr()
 			p.expect(")", "after the expression")
@@ -211,36 +287,40 @@ func (p *parser) primary() Expr {
 				p.expect(")", "after the type")
 				return &Cast{Ex{p.since(t.From)}, x, to, t.text == "try_cast"}
 			}
-		case "timestamp", "date":
+		case "timestamp", "date", "time":
 			if p.ahead(1).kind == str {
 				p.next()
-				s := p.next()
-				if t.text == "date" {
-					if d, ok := types.ParseDate([]byte(s.text)); ok {
-						return lit(types.Value{Kind: types.Date, I: d})
-					}
-					p.fail(s.Span, "write it like DATE '2026-05-17'", "'%s' is no date", s.text)
-				}
-				if ts, ok := types.ParseTimestamp([]byte(s.text)); ok {
-					return lit(types.Value{Kind: types.Timestamp, I: ts})
-				}
-				p.fail(s.Span, "write it like TIMESTAMP '2026-05-17 09:00:00'", "'%s' is no timestamp", s.text)
+				return p.timeLiteral(t.text, p.next())
 			}
 		case "current_timestamp":
 			p.next()
 			return &Call{Ex: Ex{t.Span}, Name: Name{t.text, t.Span}}
-		case "extract":
+		case "array":
+			if p.isAt(1, "[") {
+				p.pos += 2
+				b := &Build{What: "ARRAY"}
+				for !p.is("]") {
+					b.Items = append(b.Items, p.expr())
+					if !p.accept(",") {
+						break
+					}
+				}
+				p.expect("]", "or a comma after an element")
+				b.Ex = Ex{p.since(t.From)}
+				return b
+			}
+		case "row":
 			if p.isAt(1, "(") {
 				p.pos += 2
-				f := p.next()
-				p.expect("from", "in EXTRACT")
-				x := p.expr()
-				p.expect(")", "after EXTRACT")
-				field := &Literal{Ex{f.Span}, types.Value{Kind: types.Varchar, S: f.text}}
-				return &Call{Ex: Ex{p.since(t.From)}, Name: Name{"extract", t.Span}, Args: []Expr{field, x}}
+				items := p.list("a comma after a field")
+				return &Build{Ex{p.since(t.From)}, "ROW", items}
 			}
 		case "exists":
-			p.notYet(t.Span, "EXISTS")
+			p.next()
+			p.expect("(", "and a query")
+			q := p.selectBlock()
+			p.expect(")", "after the query")
+			return &Exists{Ex{p.since(t.From)}, q}
 		}
 		if !reserved[t.text] {
 			if p.isAt(1, "(") {
@@ -257,29 +337,55 @@ func (p *parser) primary() Expr {
 	return nil
 }
 
+// timeLiteral reads TIMESTAMP '…', DATE '…' and TIME '…'.
+func (p *parser) timeLiteral(kind string, s token) Expr {
+	at := Span{p.toks[p.pos-2].From, s.To}
+	v, ok, like := types.Value{}, false, ""
+	switch kind {
+	case "date":
+		v.Kind, like = types.Date, "2026-05-17"
+		v.I, ok = types.ParseDate([]byte(s.text))
+	case "time":
+		v.Kind, like = types.Time, "09:30:00"
+		v.I, ok = types.ParseTimeOfDay([]byte(s.text))
+	default:
+		v.Kind, like = types.Timestamp, "2026-05-17 09:00:00"
+		v.I, ok = types.ParseTimestamp([]byte(s.text))
+	}
+	if !ok {
+		p.fail(s.Span, "write it like "+strings.ToUpper(kind)+" '"+like+"'", "'%s' is no %s", s.text, kind)
+	}
+	return &Literal{Ex{at}, v, strings.ToUpper(kind) + " " + quoteText(s.text)}
+}
+
 // paramLiteral makes a literal of a parameter: a number, TRUE, FALSE or NULL where it reads as one, else text.
 func (p *parser) paramLiteral(t token) Expr {
+	if p.keep {
+		return &Param{Ex{t.Span}, t.text}
+	}
 	v := p.value(t)
-	note := func(s string) { p.script.edits = append(p.script.edits, edit{t.Span, s}) }
 	digits := strings.TrimPrefix(v, "-")
 	if digits != "" && scanNumber(digits) == len(digits) && digits[0] >= '0' && digits[0] <= '9' {
-		note(v)
+		p.note(t, v)
 		return p.number(t.Span, v)
 	}
+	lit := &Literal{Ex: Ex{t.Span}}
 	switch strings.ToLower(v) {
 	case "true", "false", "null":
-		note(strings.ToUpper(v))
+		p.note(t, strings.ToUpper(v))
 		if strings.EqualFold(v, "null") {
-			return &Literal{Ex{t.Span}, types.Value{Kind: types.Null}}
+			lit.Value = types.Value{Kind: types.Null}
+			return lit
 		}
-		b := types.Value{Kind: types.Boolean}
+		lit.Value.Kind = types.Boolean
 		if strings.EqualFold(v, "true") {
-			b.I = 1
+			lit.Value.I = 1
 		}
-		return &Literal{Ex{t.Span}, b}
+		return lit
 	}
-	note(quoteText(v))
-	return &Literal{Ex{t.Span}, types.Value{Kind: types.Varchar, S: v}}
+	p.note(t, quoteText(v))
+	lit.Value = types.Value{Kind: types.Varchar, S: v}
+	return lit
 }
 
 func (p *parser) path() Expr {
@@ -293,29 +399,142 @@ func (p *parser) path() Expr {
 	return x
 }
 
+// call reads a function call and what may stand behind it. The standard's forms with words between the
+// arguments (EXTRACT, POSITION, SUBSTRING, TRIM, JSON_OBJECT) become plain calls.
 func (p *parser) call() Expr {
 	t := p.next()
 	p.next()
-	c := &Call{Name: Name{t.text, t.Span}}
+	c := &Call{Name: Name{t.text, t.Span}, Absent: t.text == "json_array"}
+	text := func(s string, at Span) Expr {
+		return &Literal{Ex: Ex{at}, Value: types.Value{Kind: types.Varchar, S: s}}
+	}
 	switch {
 	case p.accept("*"):
 		c.Star = true
 		p.expect(")", "after *")
 	case p.accept(")"):
-	default:
-		if p.accept("distinct") {
-			c.Distinct = true
+	case t.text == "extract" && p.peek().kind == word && p.isAt(1, "from"):
+		f := p.next()
+		p.next()
+		c.Args = []Expr{text(f.text, f.Span), p.expr()}
+		p.expect(")", "after EXTRACT")
+	case t.text == "trim" && (p.is("leading") || p.is("trailing") || p.is("both")) && !p.isAt(1, ")") && !p.isAt(1, "."):
+		side := p.next()
+		chars := text(" ", side.Span)
+		if !p.is("from") {
+			chars = p.expr()
 		}
-		c.Args = p.list("a comma after an argument")
+		p.expect("from", "in TRIM")
+		c.Args = []Expr{p.expr(), chars, text(side.text, side.Span)}
+		p.expect(")", "after TRIM")
+	case t.text == "json_object":
+		p.jsonObject(c)
+	default:
+		c.Distinct = p.accept("distinct")
+		first := p.operandOr(t.text == "position", levelJoin)
+		c.Args = append(c.Args, first)
+		switch {
+		case t.text == "position" && p.accept("in"):
+			c.Args = append(c.Args, p.expr())
+		case t.text == "trim" && p.accept("from"):
+			c.Args = []Expr{p.expr(), first, text("both", t.Span)}
+		case t.text == "substring" && p.accept("from"):
+			c.Args = append(c.Args, p.expr())
+			if p.accept("for") {
+				c.Args = append(c.Args, p.expr())
+			}
+		default:
+			for p.accept(",") {
+				c.Args = append(c.Args, p.expr())
+			}
+		}
+		if p.is("order") {
+			c.Order = p.orderBy()
+		}
+		if strings.HasPrefix(t.text, "json_") {
+			p.jsonClauses(c)
+		}
+		p.expect(")", "or a comma after an argument")
+	}
+	if p.words("within", "group") {
+		p.pos += 2
+		p.expect("(", "and ORDER BY")
+		c.Order, c.InGroup = p.orderBy(), true
+		p.expect(")", "after ORDER BY")
+	}
+	if p.is("filter") && p.isAt(1, "(") {
+		p.pos += 2
+		p.expect("where", "in FILTER")
+		c.Filter = p.expr()
+		p.expect(")", "after the condition")
+	}
+	if p.is("over") && (p.isAt(1, "(") || p.ahead(1).kind == word || p.ahead(1).kind == quoted) {
+		at := p.next().From
+		if p.accept("(") {
+			c.Over = p.over(at)
+		} else {
+			n := p.name("the name of a window")
+			c.Over = &Over{Window: &n, Span: n.Span}
+		}
 	}
 	c.Span = p.since(t.From)
-	if p.is("filter") && p.isAt(1, "(") {
-		p.notYet(p.peek().Span, "FILTER")
-	}
-	if p.is("over") {
-		p.notYet(p.peek().Span, "OVER")
-	}
 	return c
+}
+
+// operandOr reads an operand of a level where it must not take what follows, else any expression.
+func (p *parser) operandOr(tight bool, level int) Expr {
+	if tight {
+		return p.operand(level)
+	}
+	return p.expr()
+}
+
+// jsonObject reads the pairs of JSON_OBJECT as names and values in turn.
+func (p *parser) jsonObject(c *Call) {
+	for {
+		p.accept("key")
+		c.Args = append(c.Args, p.operand(levelJoin))
+		if !p.accept("value") && !p.accept(":") {
+			p.fail(p.peek().Span, "write JSON_OBJECT('name' VALUE x, …)", "expected VALUE after the name, found %s", show(p.peek()))
+		}
+		c.Args = append(c.Args, p.expr())
+		if !p.accept(",") {
+			break
+		}
+	}
+	p.jsonClauses(c)
+	p.expect(")", "or a comma after a value")
+}
+
+// jsonClauses reads what stands behind the arguments of a JSON function.
+func (p *parser) jsonClauses(c *Call) {
+	for {
+		switch {
+		case p.accept("returning"):
+			t := p.typeName()
+			c.Returning = &t
+		case p.accept("absent", "on", "null"):
+			c.Absent = true
+		case p.accept("null", "on", "null"):
+			c.Absent = false
+		case p.is("null"), p.is("error"), p.is("default"):
+			o := &OnCase{Kind: strings.ToUpper(p.next().text)}
+			if o.Kind == "DEFAULT" {
+				o.Default = p.operand(levelJoin)
+			}
+			p.expect("on", "and EMPTY or ERROR")
+			switch {
+			case p.accept("empty"):
+				c.OnEmpty = o
+			case p.accept("error"):
+				c.OnError = o
+			default:
+				p.fail(p.peek().Span, "", "expected EMPTY or ERROR after ON, found %s", show(p.peek()))
+			}
+		default:
+			return
+		}
+	}
 }
 
 func (p *parser) caseExpr() Expr {

@@ -1,7 +1,8 @@
 package sql
 
 import (
-	"math"
+	"math/big"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -12,7 +13,9 @@ import (
 type Script struct {
 	Text       string
 	Statements []Statement
+	Broken     []string // names whose declarations could not be read
 	edits      []edit
+	comments   []comment
 }
 
 // edit says that a parameter stood at a place and what was written for it.
@@ -24,11 +27,20 @@ type edit struct {
 // Parse reads all statements of a text. Parameters (":name") take their values from params. The
 // error, where there is one, is an *Errors with everything that is wrong, in order.
 func Parse(file, text string, params map[string]string) (*Script, error) {
-	errs := &Errors{File: file, Text: text}
-	p := &parser{errs: errs, params: params, script: &Script{Text: text}}
-	p.toks, p.cut = scan(text, errs)
+	return parse(file, text, &parser{params: params})
+}
+
+// Read is Parse without values for the parameters: they stay in the tree, as what lays out a text needs.
+func Read(file, text string) (*Script, error) {
+	return parse(file, text, &parser{keep: true})
+}
+
+func parse(file, text string, p *parser) (*Script, error) {
+	p.errs = &Errors{File: file, Text: text}
+	p.script = &Script{Text: text}
+	p.toks, p.script.comments, p.cut = scan(text, p.errs)
 	p.script.Statements = p.statements()
-	return p.script, errs.Err()
+	return p.script, p.errs.Err()
 }
 
 // Source gives a statement's own text with its parameters filled in, as it is kept and shown.
@@ -60,12 +72,14 @@ type parser struct {
 	errs   *Errors
 	params map[string]string
 	script *Script
+	keep   bool // parameters stay in the tree
 	cut    bool // a quoted text or a comment has no end
+	broken bool // the statement has errors, of which reading has recovered
 	depth  int  // of what is being read
 }
 
 // bail is thrown at an error inside a statement; the parser goes on after the next semicolon.
-type bail struct{}
+type bail struct{ fatal bool } // fatal: of the whole statement
 
 func (p *parser) peek() token { return p.toks[p.pos] }
 func (p *parser) ahead(n int) token {
@@ -88,9 +102,48 @@ func (p *parser) fail(at Span, hint, format string, args ...any) {
 	panic(bail{})
 }
 
-func (p *parser) notYet(at Span, what string) {
-	p.errs.Add(NotYet, at, "", "%s: this version of Fiume does not run it yet", what)
-	panic(bail{})
+// try runs f. After an error in it, it goes on before the next of the words at the same depth of
+// parentheses, so that the rest of the statement is looked at too; the statement itself is lost.
+func (p *parser) try(words []string, f func()) {
+	from, depth := p.pos, p.depth
+	defer func() {
+		r := recover()
+		if r == nil {
+			return
+		}
+		if b, ok := r.(bail); !ok || b.fatal {
+			panic(r)
+		}
+		p.broken, p.depth = true, depth
+		open := 0
+		for i := from; i < p.pos; i++ { // what the failed part opened and did not close
+			open += nesting(p.toks[i])
+		}
+		for open = max(open, 0); ; p.next() {
+			t := p.peek()
+			if t.kind == end || t.kind == op && t.text == ";" {
+				panic(bail{})
+			}
+			if open == 0 && (t.kind == word || t.kind == op) && slices.Contains(words, t.text) {
+				return
+			}
+			if open += nesting(t); open < 0 {
+				panic(bail{}) // the part ends here; its owner goes on
+			}
+		}
+	}()
+	f()
+}
+
+func nesting(t token) int {
+	switch {
+	case t.kind != op:
+	case t.text == "(" || t.text == "[":
+		return 1
+	case t.text == ")" || t.text == "]":
+		return -1
+	}
+	return 0
 }
 
 func show(t token) string {
@@ -151,7 +204,8 @@ var reserved = map[string]bool{
 	"route": true, "to": true, "else": true, "set": true, "join": true, "left": true, "right": true, "full": true,
 	"inner": true, "cross": true, "union": true, "unique": true, "case": true, "when": true, "then": true,
 	"end": true, "between": true, "in": true, "is": true, "like": true, "null": true, "true": true, "false": true,
-	"by": true, "order": true, "cast": true, "distinct": true, "within": true, "div": true,
+	"by": true, "order": true, "cast": true, "distinct": true, "within": true, "div": true, "exists": true,
+	"like_regex": true, "values": true,
 }
 
 func (p *parser) name(what string) Name {
@@ -195,17 +249,25 @@ func (p *parser) text(what string) Text {
 	switch t.kind {
 	case str:
 		p.next()
-		return Text{t.text, t.Span}
+		return Text{Value: t.text, Span: t.Span}
 	case param:
 		p.next()
+		if p.keep {
+			return Text{Param: t.text, Span: t.Span}
+		}
 		v := p.value(t)
-		p.script.edits = append(p.script.edits, edit{t.Span, quoteText(v)})
-		return Text{v, t.Span}
+		p.note(t, quoteText(v))
+		return Text{Value: v, Span: t.Span}
 	case quoted:
 		p.fail(t.Span, "write it in single quotes", "expected %s as text; double quotes make a name", what)
 	}
 	p.fail(t.Span, "", "expected %s as text in single quotes, found %s", what, show(t))
 	return Text{}
+}
+
+// note keeps what was written for a parameter.
+func (p *parser) note(t token, text string) {
+	p.script.edits = append(p.script.edits, edit{t.Span, text})
 }
 
 func quoteText(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
@@ -225,6 +287,8 @@ func (p *parser) statements() (out []Statement) {
 }
 
 func (p *parser) guarded() (st Statement) {
+	first := p.pos
+	p.broken, p.depth = false, 0
 	defer func() {
 		if r := recover(); r != nil {
 			if _, ok := r.(bail); !ok {
@@ -233,14 +297,37 @@ func (p *parser) guarded() (st Statement) {
 			for p.peek().kind != end && !p.is(";") {
 				p.next()
 			}
+			p.lost(first)
 			st = nil
 		}
 	}()
 	st = p.statement()
+	if p.broken {
+		panic(bail{})
+	}
 	if t := p.peek(); t.kind != end && !p.is(";") {
 		p.fail(t.Span, clauseHint(t), "expected the end of the statement, found %s", show(t))
 	}
 	return st
+}
+
+// lost notes the name that a broken declaration would have given, so that those who use it are not
+// called wrong, too.
+func (p *parser) lost(first int) {
+	t := func(i int) token { return p.toks[min(first+i, len(p.toks)-1)] }
+	if t(0).text != "declare" && t(0).text != "create" {
+		return
+	}
+	i := 2
+	if t(1).text == "or" {
+		i = 4
+	}
+	if t(i).text == "if" {
+		i += 3
+	}
+	if n := t(i); n.kind == word || n.kind == quoted {
+		p.script.Broken = append(p.script.Broken, n.text)
+	}
 }
 
 // clauseHint helps where a clause stands in the wrong place or is misspelt.
@@ -261,18 +348,28 @@ func clauseHint(t token) string {
 	return ""
 }
 
-// duration reads "30 SECONDS", "1 HOUR 30 MINUTES" or INTERVAL '30' SECOND, in microseconds.
-func (p *parser) duration(what string) int64 {
+// duration reads "30 SECONDS", "1 HOUR 30 MINUTES" or INTERVAL '30' SECOND.
+func (p *parser) duration(what string) Duration {
 	from := p.peek().From
 	d, ok := p.tryDuration()
 	if !ok {
 		t := p.peek()
 		p.fail(t.Span, "write it like 30 SECONDS", "expected %s, a duration, found %s", what, show(t))
 	}
-	if d < 0 {
+	if d.Micros < 0 {
 		p.fail(p.since(from), "", "%s cannot be negative", what)
 	}
 	return d
+}
+
+// above is duration for lengths that cannot be zero.
+func (p *parser) above(what string) *Duration {
+	from := p.peek().From
+	d := p.duration(what)
+	if d.Micros == 0 && d.Param == "" {
+		p.fail(p.since(from), "", "%s must be above zero", what)
+	}
+	return &d
 }
 
 var units = map[string]int64{
@@ -285,7 +382,7 @@ func unit(w string) (int64, bool) {
 	return u, ok
 }
 
-func (p *parser) tryDuration() (int64, bool) {
+func (p *parser) tryDuration() (d Duration, ok bool) {
 	if p.is("interval") && (p.ahead(1).kind == str || p.isAt(1, "-") && p.ahead(2).kind == str) {
 		p.next()
 		sign := int64(1)
@@ -298,42 +395,64 @@ func (p *parser) tryDuration() (int64, bool) {
 		if u.kind != word || !ok {
 			p.fail(u.Span, "units are MILLISECOND, SECOND, MINUTE, HOUR, DAY, WEEK", "%s is no unit of time", show(u))
 		}
-		x, err := strconv.ParseFloat(strings.TrimSpace(t.text), 64)
-		if err != nil || math.Abs(x)*float64(scale) > float64(types.MaxTime) {
+		n, _, digits, ok := types.ParseDecimal(strings.TrimSpace(t.text))
+		x := new(big.Int).Mul(n.BigInt(), big.NewInt(scale))
+		x.Quo(x, new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(digits)), nil)) // past microseconds cut, as in instants
+		if !ok || !x.IsInt64() || x.Int64() > types.MaxTime || x.Int64() < -types.MaxTime {
 			p.fail(t.Span, "", "'%s' is no length of time", t.text)
 		}
-		return sign * int64(math.Round(x*float64(scale))), true
+		d.Micros = sign * x.Int64()
+		return d, true
 	}
-	total, found := int64(0), false
 	for {
 		t, val := p.peek(), ""
-		switch {
-		case t.kind == number:
-			val = t.text
-		case t.kind == param && !found:
-			if p.ahead(1).kind != word {
-				return 0, false
-			}
-			if _, ok := unit(p.ahead(1).text); !ok {
-				return 0, false
+		u := p.ahead(1)
+		scale, isUnit := unit(u.text)
+		if t.kind != number && (t.kind != param || ok) || u.kind != word || !isUnit || d.Param != "" {
+			return d, ok
+		}
+		if val = t.text; t.kind == param {
+			if p.keep {
+				p.pos += 2
+				d.Param, ok = ":"+t.text+" "+strings.ToUpper(strings.TrimSuffix(u.text, "s"))+"S", true
+				continue
 			}
 			val = p.value(t)
-		default:
-			return total, found
-		}
-		u := p.ahead(1)
-		scale, ok := unit(u.text)
-		if u.kind != word || !ok {
-			return total, found
 		}
 		n, err := strconv.ParseInt(val, 10, 64)
-		if err != nil || n > types.MaxTime/scale {
+		if err != nil || n < 0 || n > types.MaxTime/scale || d.Micros+n*scale > types.MaxTime {
 			p.fail(t.Span, "", "a duration takes a whole number of its unit, found %s", val)
 		}
 		if t.kind == param {
-			p.script.edits = append(p.script.edits, edit{t.Span, val})
+			p.note(t, val)
 		}
 		p.pos += 2
-		total, found = total+n*scale, true
+		d.Micros, ok = d.Micros+n*scale, true
 	}
+}
+
+// DurationText writes microseconds the way SQL does, such as 1 MINUTE 30 SECONDS.
+func DurationText(d int64) string {
+	if d < 0 || d%types.Millisecond != 0 {
+		text := strings.TrimRight(string(types.AppendDecimal(nil, types.NumOfInt(d), 6)), "0")
+		return "INTERVAL '" + strings.TrimSuffix(text, ".") + "' SECOND"
+	}
+	var out []string
+	for _, u := range []struct {
+		n    int64
+		name string
+	}{{types.Day, "DAY"}, {types.Hour, "HOUR"}, {types.Minute, "MINUTE"}, {types.Second, "SECOND"}, {types.Millisecond, "MILLISECOND"}} {
+		if n := d / u.n; n > 0 {
+			s := strconv.FormatInt(n, 10) + " " + u.name
+			if n > 1 {
+				s += "S"
+			}
+			out = append(out, s)
+			d %= u.n
+		}
+	}
+	if out == nil {
+		return "0 SECONDS"
+	}
+	return strings.Join(out, " ")
 }

@@ -23,7 +23,7 @@ func TestPrecedence(t *testing.T) {
 		"a IN (1, b + 2) = TRUE":                   "((a IN (1, (b + 2))) = true)",
 		"a NOT IN ('x')":                           "(a NOT IN ('x'))",
 		"a IS NOT NULL AND b IS TRUE":              "((a IS NOT NULL) AND (b IS TRUE))",
-		"a LIKE 'x%' OR a NOT LIKE b || '_'":       "((a LIKE 'x%') OR (NOT (a LIKE (b || '_'))))",
+		"a LIKE 'x%' OR a NOT LIKE b || '_'":       "((a LIKE 'x%') OR (a NOT LIKE (b || '_')))",
 		"a != b":                                   "(a <> b)",
 		"a / b DIV c % d":                          "(((a / b) DIV c) % d)",
 		"(a OR b) AND c":                           "((a OR b) AND c)",
@@ -91,6 +91,8 @@ func show1(e Expr) string {
 		return "(" + show1(e.X) + " " + e.Op + " " + show1(e.Y) + ")"
 	case *Between:
 		return "(" + show1(e.X) + " " + not(e.Not) + "BETWEEN " + show1(e.Lo) + " AND " + show1(e.Hi) + ")"
+	case *Like:
+		return "(" + show1(e.X) + " " + not(e.Not) + "LIKE " + show1(e.Pattern) + ")"
 	case *In:
 		return "(" + show1(e.X) + " " + not(e.Not) + "IN (" + list(e.List) + "))"
 	case *Is:
@@ -136,7 +138,7 @@ DROP PLANET x;
 CREATE TOPIC t (PARTITIONS);
 CREATE TOPIC t (PARTITIONS 2;
 SELECT a FROM r LIMIT 3;
-SELECT 99999999999999999999 FROM r;
+SELECT 9999999999999999999999999999999999999999 FROM r;
 SELECT a = b = c FROM r;
 SELECT a FROM r GROUP a;
 SELECT a FROM r WINDOW w AS (TUMBLING 0 SECONDS);
@@ -182,7 +184,7 @@ DECLARE STREAM s (a INT) EVENT TIME a DELAY :n SECONDS FROM FILES :path;`
 	if got := s.Source(s.Statements[1]); got != `DECLARE STREAM s (a INT) EVENT TIME a DELAY 5 SECONDS FROM FILES 'a b.json'` {
 		t.Error(got)
 	}
-	if d := s.Statements[1].(*DeclareStream); d.Time.Delay != 5*types.Second || d.From.Address.Value != "a b.json" {
+	if d := s.Statements[1].(*DeclareStream); d.Time.Delay.Micros != 5*types.Second || d.From.Address.Value != "a b.json" {
 		t.Errorf("%+v", d)
 	}
 	close, err := Parse("t.sql", "SELECT:n,a-:n,:text||'x' FROM r;", map[string]string{"n": "-1", "text": "y"})

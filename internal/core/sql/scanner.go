@@ -24,9 +24,15 @@ type token struct {
 	Span
 }
 
-// scan cuts the text into tokens, the last of them end. Comments and blanks are left out. cut says
-// that a quoted text or a comment has no end.
-func scan(text string, errs *Errors) (out []token, cut bool) {
+// comment is one comment with its marks.
+type comment struct {
+	text string
+	Span
+}
+
+// scan cuts the text into tokens, the last of them end, and comments. cut says that a quoted text or a
+// comment has no end.
+func scan(text string, errs *Errors) (out []token, comments []comment, cut bool) {
 	for i := 0; i < len(text); {
 		c := text[i]
 		start := i
@@ -38,6 +44,7 @@ func scan(text string, errs *Errors) (out []token, cut bool) {
 			for i < len(text) && text[i] != '\n' {
 				i++
 			}
+			comments = append(comments, comment{strings.TrimRight(text[start:i], " \t\r"), Span{start, i}})
 			continue
 		case strings.HasPrefix(text[i:], "/*"):
 			n := strings.Index(text[i+2:], "*/")
@@ -48,6 +55,7 @@ func scan(text string, errs *Errors) (out []token, cut bool) {
 				continue
 			}
 			i += n + 4
+			comments = append(comments, comment{text[start:i], Span{start, i}})
 			continue
 		case c == '\'' || c == '"':
 			s, n, ok := scanQuoted(text[i:], c)
@@ -84,7 +92,7 @@ func scan(text string, errs *Errors) (out []token, cut bool) {
 				n = 2
 			}
 		}
-		if n == 1 && !strings.ContainsRune("+-*/%(),;.=<>[]", rune(c)) {
+		if n == 1 && !strings.ContainsRune("+-*/%(),;.=<>[]:", rune(c)) {
 			_, n = utf8.DecodeRuneInString(text[i:])
 			errs.Add(Syntax, Span{i, i + n}, "", "the character %q has no meaning here", text[i:i+n])
 			i += n
@@ -93,7 +101,7 @@ func scan(text string, errs *Errors) (out []token, cut bool) {
 		i += n
 		out = append(out, token{op, text[start:i], Span{start, i}})
 	}
-	return append(out, token{kind: end, Span: Span{len(text), len(text)}}), cut
+	return append(out, token{kind: end, Span: Span{len(text), len(text)}}), comments, cut
 }
 
 // scanQuoted reads a quoted text with its quotes; a doubled quote stands for one.

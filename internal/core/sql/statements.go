@@ -1,7 +1,6 @@
 package sql
 
 import (
-	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -9,7 +8,7 @@ import (
 	"fiume/internal/core/types"
 )
 
-var firstWords = []string{"declare", "create", "select", "with", "show", "describe", "drop", "start", "stop", "explain"}
+var firstWords = []string{"declare", "create", "select", "with", "show", "describe", "drop", "start", "stop", "explain", "insert"}
 
 func (p *parser) statement() Statement {
 	t := p.peek()
@@ -30,20 +29,24 @@ func (p *parser) statement() Statement {
 		}
 		return &Show{stmt(), kind}
 	case p.accept("describe"):
-		n := p.name("the name of what to describe")
-		return &Describe{stmt(), n}
+		d := &Describe{}
+		if p.is("function") && (p.ahead(1).kind == word || p.ahead(1).kind == quoted) {
+			p.next()
+			d.Function = true
+			d.Name = p.anyName("the function's name")
+		} else {
+			d.Name = p.name("the name of what to describe")
+		}
+		d.Stmt = stmt()
+		return d
 	case p.accept("drop"):
 		k := p.next()
 		if !slices.Contains(kinds, k.text) {
 			p.fail(k.Span, DidYouMean(k.text, kinds), "DROP takes one of %s, found %s", strings.ToUpper(strings.Join(kinds, ", ")), show(k))
 		}
-		if k.text == KindTable {
-			p.notYet(k.Span, "DROP TABLE")
-		}
 		d := &Drop{Kind: k.text, IfExists: p.accept("if", "exists")}
-		if k.text == KindTopic && p.peek().kind == str {
-			x := p.text("the topic")
-			d.Name = Name{x.Value, x.Span}
+		if k.text == KindTopic {
+			d.Name = p.topicName()
 		} else {
 			d.Name = p.name("the name of the " + k.text)
 		}
@@ -51,34 +54,41 @@ func (p *parser) statement() Statement {
 		return d
 	case p.accept("start"):
 		p.expect("job", "after START")
-		n := p.name("the job's name")
+		j := &StartJob{Name: p.name("the job's name")}
 		if p.accept("from") {
-			p.notYet(p.since(from), "START JOB … FROM")
+			j.From = p.startMark()
 		}
-		return &StartJob{stmt(), n}
+		j.Stmt = stmt()
+		return j
 	case p.accept("stop"):
 		p.expect("job", "after STOP")
 		n := p.name("the job's name")
 		return &StopJob{stmt(), n}
 	case p.accept("explain"):
-		if p.accept("job") {
+		x := &Explain{}
+		switch {
+		case p.accept("job"):
 			n := p.name("the job's name")
-			return &Explain{stmt(), nil, &n}
+			x.Job = &n
+		case p.is("select"), p.is("with"):
+			x.Query = p.query()
+		case p.words("create", "job"), p.words("create", "or", "replace", "job"):
+			from := p.next().From
+			x.Create, _ = p.create(from).(*CreateJob)
+		default:
+			n := p.name("a query or the name of a job")
+			x.Job = &n
 		}
-		if p.is("select") || p.is("with") {
-			q := p.query()
-			return &Explain{stmt(), q, nil}
-		}
-		n := p.name("a query or the name of a job")
-		return &Explain{stmt(), nil, &n}
-	case p.is("insert"):
-		p.notYet(t.Span, "INSERT INTO")
+		x.Stmt = stmt()
+		return x
+	case p.accept("insert"):
+		return p.insert(from)
 	}
 	p.fail(t.Span, DidYouMean(t.text, firstWords), "a statement begins with %s, found %s", strings.ToUpper(strings.Join(firstWords, ", ")), show(t))
 	return nil
 }
 
-var kinds = []string{KindEndpoint, KindStream, KindTable, KindSink, KindTopic, KindView, KindJob}
+var kinds = []string{KindEndpoint, KindStream, KindTable, KindSink, KindTopic, KindView, KindFunction, KindJob}
 
 func plural(ks []string) []string {
 	out := make([]string, len(ks))
@@ -86,6 +96,73 @@ func plural(ks []string) []string {
 		out[i] = k + "s"
 	}
 	return out
+}
+
+// startMark reads what START JOB … FROM takes.
+func (p *parser) startMark() Expr {
+	t := p.peek()
+	switch {
+	case p.accept("beginning"):
+		return &BeginningMark{Ex{t.Span}}
+	case p.accept("checkpoint"):
+		n := p.next()
+		x, err := strconv.ParseInt(n.text, 10, 64)
+		if n.kind != number || err != nil {
+			p.fail(n.Span, "fiume job show lists them", "expected the number of a checkpoint, found %s", show(n))
+		}
+		return &CheckpointMark{Ex{p.since(t.From)}, x}
+	case p.is("timestamp"), t.kind == param:
+		return p.operand(7)
+	}
+	p.fail(t.Span, "", "expected BEGINNING, CHECKPOINT n or TIMESTAMP '…', found %s", show(t))
+	return nil
+}
+
+// insert reads INSERT INTO name [(columns)] VALUES (…), (…), or a query.
+func (p *parser) insert(from int) Statement {
+	p.expect("into", "after INSERT")
+	i := &Insert{Into: p.name("the stream or sink to write to")}
+	if p.is("(") {
+		i.Columns = p.names("a column's name")
+	}
+	switch {
+	case p.is("select"), p.is("with"):
+		i.Query = p.query()
+	case p.accept("values"):
+		for {
+			p.expect("(", "and the values of a row")
+			i.Rows = append(i.Rows, p.list("a comma after a value"))
+			if !p.accept(",") {
+				break
+			}
+		}
+	default:
+		t := p.peek()
+		p.fail(t.Span, "", "expected VALUES or a query, found %s", show(t))
+	}
+	i.Stmt = Stmt{p.since(from)}
+	return i
+}
+
+// names reads (a, b, …).
+func (p *parser) names(what string) (out []Name) {
+	p.expect("(", "and names")
+	for {
+		out = append(out, p.anyName(what))
+		if !p.accept(",") {
+			p.expect(")", "or a comma after a name")
+			return out
+		}
+	}
+}
+
+// topicName reads the name of a topic, which may be text.
+func (p *parser) topicName() Name {
+	if p.peek().kind == str {
+		s := p.text("the topic's name")
+		return Name{s.Value, s.Span}
+	}
+	return p.name("the topic's name")
 }
 
 func (p *parser) declare(from int) Statement {
@@ -108,19 +185,22 @@ func (p *parser) declare(from int) Statement {
 		return d
 	case KindStream:
 		d := &DeclareStream{Replace: replace, Name: p.name("the stream's name")}
-		if p.is("columns") {
-			p.notYet(p.peek().Span, "COLUMNS SAMPLED")
-		}
-		if !p.is("(") {
-			t := p.peek()
-			p.fail(t.Span, "list them like (chip VARCHAR NOT NULL, read_at TIMESTAMP)", "expected the columns in parentheses, found %s", show(t))
-		}
-		d.Columns = p.columns()
+		d.Columns, d.Sampled, _ = p.columns(false)
 		if p.is("event") {
-			d.Time = p.eventTime()
+			p.try([]string{"from"}, func() { d.Time = p.eventTime() })
 		}
 		p.expect("from", "and the place the stream reads")
 		d.From = p.place("the place, such as TOPIC or FILES,")
+		d.Stmt = Stmt{p.since(from)}
+		return d
+	case KindTable:
+		d := &DeclareTable{Replace: replace, Name: p.name("the table's name")}
+		d.Columns, d.Sampled, d.Key = p.columns(true)
+		if p.is("event") {
+			p.try([]string{"from"}, func() { d.Time = p.eventTime() })
+		}
+		p.expect("from", "and the place the table reads")
+		d.From = p.place("the place, such as TOPIC, FILES or MARIADB,")
 		d.Stmt = Stmt{p.since(from)}
 		return d
 	case KindSink:
@@ -129,56 +209,80 @@ func (p *parser) declare(from int) Statement {
 		d.To = p.place("the place, such as TOPIC, FILES or MARIADB,")
 		d.Stmt = Stmt{p.since(from)}
 		return d
-	case KindTable:
-		p.notYet(k.Span, "DECLARE TABLE")
 	}
 	ks := []string{KindEndpoint, KindStream, KindTable, KindSink}
 	hint := DidYouMean(k.text, ks)
-	if slices.Contains([]string{KindTopic, KindView, KindJob}, k.text) {
+	if slices.Contains([]string{KindTopic, KindView, KindJob, KindFunction}, k.text) {
 		hint = "it lives in Fiume: write CREATE " + strings.ToUpper(k.text)
 	}
 	p.fail(k.Span, hint, "DECLARE takes ENDPOINT, STREAM, TABLE or SINK, found %s", show(k))
 	return nil
 }
 
-func (p *parser) columns() (out []Column) {
-	p.expect("(", "and the columns")
+// columns reads what a declaration says of its columns: a list, COLUMNS SAMPLED, or nothing.
+func (p *parser) columns(table bool) (out []Column, sampled bool, key []Name) {
+	switch {
+	case p.accept("columns"):
+		p.expect("sampled", "after COLUMNS")
+		return nil, true, nil
+	case p.is("from"), p.is("event"):
+		return nil, false, nil
+	case !p.is("("):
+		t := p.peek()
+		p.fail(t.Span, "list them like (chip VARCHAR NOT NULL, read_at TIMESTAMP)", "expected the columns in parentheses, found %s", show(t))
+	}
+	p.next()
 	for {
-		c := Column{Name: p.anyName("a column's name")}
-		c.Type = p.typeName()
-		for {
-			if p.accept("not") {
-				p.expect("null", "after NOT")
-				c.NotNull = true
-				continue
+		p.try([]string{",", ")"}, func() {
+			if table && p.words("primary", "key", "(") {
+				p.pos += 2
+				key = p.names("a column of the key")
+				return
 			}
-			if p.is("primary") {
-				p.fail(p.peek().Span, "keys belong to tables; leave it out", "a stream has no PRIMARY KEY")
-			}
-			if p.accept("as") {
-				p.expect("(", "and the expression of a computed column")
-				c.As = p.expr()
-				p.expect(")", "after the expression")
-				continue
-			}
-			break
-		}
-		out = append(out, c)
+			out = append(out, p.column(table))
+		})
 		if p.accept(",") {
 			continue
 		}
 		p.expect(")", "or a comma after a column")
-		return out
+		return out, false, key
+	}
+}
+
+func (p *parser) column(table bool) (c Column) {
+	from := p.peek().From
+	defer func() { c.Span = p.since(from) }()
+	c = Column{Name: p.anyName("a column's name")}
+	c.Type = p.typeName()
+	for {
+		switch {
+		case p.accept("not"):
+			p.expect("null", "after NOT")
+			c.NotNull = true
+		case p.is("primary"):
+			if !table {
+				p.fail(p.peek().Span, "keys belong to tables; leave it out", "a stream has no PRIMARY KEY")
+			}
+			p.next()
+			p.expect("key", "after PRIMARY")
+			c.Key = true
+		case c.As == nil && p.accept("as"):
+			p.expect("(", "and the expression of a computed column")
+			c.As = p.expr()
+			p.expect(")", "after the expression")
+		default:
+			return c
+		}
 	}
 }
 
 var typeWords = map[string]types.Kind{
 	"boolean": types.Boolean, "int": types.Int, "integer": types.Int, "bigint": types.BigInt, "double": types.Double,
 	"varchar": types.Varchar, "timestamp": types.Timestamp, "date": types.Date, "interval": types.Interval,
+	"varbinary": types.Varbinary, "time": types.Time, "json": types.JSON,
 }
 
-var laterTypes = []string{"decimal", "numeric", "varbinary", "time", "array", "map", "json"}
-
+// typeName reads a type.
 func (p *parser) typeName() types.Type {
 	defer p.deeper()()
 	t := p.next()
@@ -187,12 +291,30 @@ func (p *parser) typeName() types.Type {
 			if t.text == "double" {
 				p.accept("precision")
 			}
-			if t.text == "varchar" && p.accept("(") {
-				p.fail(t.Span, "write VARCHAR alone", "VARCHAR takes no length")
+			if (t.text == "varchar" || t.text == "varbinary") && p.accept("(") {
+				p.fail(t.Span, "write "+strings.ToUpper(t.text)+" alone", "%s takes no length", strings.ToUpper(t.text))
 			}
 			return types.Of(k)
 		}
-		if t.text == "row" {
+		switch t.text {
+		case "decimal", "numeric":
+			return p.decimalType(t)
+		case "array":
+			p.expect("(", "and the type of the elements")
+			elem := p.typeName()
+			p.expect(")", "after the type of the elements")
+			return types.ArrayOf(elem)
+		case "map":
+			p.expect("(", "and the types of keys and values")
+			key := p.typeName()
+			p.expect(",", "and the type of the values")
+			value := p.typeName()
+			p.expect(")", "after the type of the values")
+			if key.IsNested() || key.Kind == types.JSON {
+				p.fail(t.Span, "", "the keys of a MAP cannot be %s", key)
+			}
+			return types.MapOf(key, value)
+		case "row":
 			p.expect("(", "and the fields of the ROW")
 			row := types.Type{Kind: types.Row}
 			for {
@@ -208,16 +330,13 @@ func (p *parser) typeName() types.Type {
 				return row
 			}
 		}
-		if slices.Contains(laterTypes, t.text) {
-			p.notYet(t.Span, "the type "+strings.ToUpper(t.text))
-		}
 	}
-	names := append([]string{"row"}, laterTypes...)
+	names := []string{"row", "array", "map", "decimal", "numeric"}
 	for n := range typeWords {
 		names = append(names, n)
 	}
 	slices.Sort(names)
-	hint := "types are BOOLEAN, INT, BIGINT, DOUBLE, VARCHAR, TIMESTAMP, DATE, INTERVAL, ROW(…)"
+	hint := "types are BOOLEAN, INT, BIGINT, DOUBLE, DECIMAL(p, s), VARCHAR, VARBINARY, DATE, TIME, TIMESTAMP, INTERVAL, ROW(…), ARRAY(…), MAP(…), JSON"
 	if s := Suggest(t.text, names); s != "" {
 		hint = "did you mean " + strings.ToUpper(s) + "?"
 	}
@@ -225,24 +344,56 @@ func (p *parser) typeName() types.Type {
 	return types.Type{}
 }
 
+// decimalType reads what follows DECIMAL. Without digits it holds whole numbers of 38 digits.
+func (p *parser) decimalType(t token) types.Type {
+	if !p.accept("(") {
+		return types.DecimalOf(types.MaxPrecision, 0)
+	}
+	digits := func(what string) int {
+		n := p.next()
+		x, err := strconv.Atoi(n.text)
+		if n.kind != number || err != nil {
+			p.fail(n.Span, "write it like DECIMAL(10, 2)", "expected the number of digits %s, found %s", what, show(n))
+		}
+		return x
+	}
+	precision, scale := digits("of the DECIMAL"), 0
+	if p.accept(",") {
+		scale = digits("behind the point")
+	}
+	p.expect(")", "after the digits")
+	if precision < 1 || precision > types.MaxPrecision || scale > precision {
+		p.fail(p.since(t.From), "", "a DECIMAL has 1 to %d digits, and not more behind the point than in all", types.MaxPrecision)
+	}
+	return types.DecimalOf(precision, scale)
+}
+
 func (p *parser) eventTime() *EventTime {
 	from := p.next().From
 	p.expect("time", "after EVENT")
-	e := &EventTime{Column: p.anyName("the column of the event time"), Delay: 0, Ahead: -1, IdleAfter: -1}
+	e := &EventTime{Column: p.anyName("the column of the event time")}
 	for {
+		var at **Duration
+		var what string
 		switch {
 		case p.accept("delay"):
-			e.Delay = p.duration("the delay")
+			at, what = &e.Delay, "the delay"
 		case p.accept("ahead"):
-			e.Ahead = p.duration("how far ahead a row may be")
+			at, what = &e.Ahead, "how far ahead a row may be"
 		case p.is("idle"):
 			p.next()
 			p.expect("after", "after IDLE")
-			e.IdleAfter = p.duration("the time after which a silent split is idle")
+			at, what = &e.IdleAfter, "the time after which a silent split is idle"
 		default:
 			e.Span = p.since(from)
 			return e
 		}
+		if *at != nil {
+			p.errs.Add(Duplicate, p.toks[p.pos-1].Span, "", "%s is given twice", what)
+			p.broken = true
+		}
+		d := p.duration(what)
+		*at = &d
 	}
 }
 
@@ -292,23 +443,38 @@ func (p *parser) option() Option {
 	o := Option{Name: strings.Join(ws, " ")}
 	t := p.peek()
 	switch {
-	case t.kind == str, t.kind == param && !p.isDurationParam():
-		o.Word = p.text("the value").Value
+	case t.kind == str:
+		o.Word, o.IsText = p.text("the value").Value, true
 	case t.kind == number || t.kind == param || p.is("interval"):
 		if d, ok := p.tryDuration(); ok {
-			o.Duration = &d
+			o.Duration, o.Param = &d.Micros, d.Param
 			break
 		}
-		x, _ := strconv.ParseFloat(p.next().text, 64)
-		o.Number = &x
-	case p.accept("("):
-		for {
-			o.Names = append(o.Names, p.anyName("a name"))
-			if !p.accept(",") {
+		if p.is("interval") {
+			p.fail(t.Span, "write it like 30 SECONDS", "expected a value, found %s", show(t))
+		}
+		p.next()
+		text := t.text
+		if t.kind == param {
+			if p.keep {
+				o.Param = ":" + t.text
 				break
 			}
+			text = p.value(t)
+			if scanNumber(text) != len(text) || text == "" || text[0] < '0' || text[0] > '9' {
+				p.note(t, quoteText(text))
+				o.Word, o.IsText = text, true
+				break
+			}
+			p.note(t, text)
 		}
-		p.expect(")", "after the names")
+		x, err := strconv.ParseFloat(text, 64)
+		if err != nil {
+			p.fail(t.Span, "", "the number %s is too large", text)
+		}
+		o.Number = &x
+	case p.is("("):
+		o.Names = p.names("a name")
 	default: // the last word is the value
 		if len(ws) < 2 {
 			p.fail(t.Span, "", "the option %s has no value", strings.ToUpper(ws[0]))
@@ -317,11 +483,6 @@ func (p *parser) option() Option {
 	}
 	o.Span = p.since(from)
 	return o
-}
-
-func (p *parser) isDurationParam() bool {
-	_, ok := unit(p.ahead(1).text)
-	return p.peek().kind == param && p.ahead(1).kind == word && ok
 }
 
 func (p *parser) create(from int) Statement {
@@ -334,12 +495,7 @@ func (p *parser) create(from int) Statement {
 	switch k.text {
 	case KindTopic:
 		t := &CreateTopic{IfNotExists: p.accept("if", "not", "exists")}
-		if p.peek().kind == str {
-			s := p.text("the topic's name")
-			t.Name = Name{s.Value, s.Span}
-		} else {
-			t.Name = p.name("the topic's name")
-		}
+		t.Name = p.topicName()
 		if p.is("(") {
 			t.Options = p.options()
 		}
@@ -353,10 +509,10 @@ func (p *parser) create(from int) Statement {
 		return v
 	case KindJob:
 		return p.createJob(from, replace)
-	case "function":
-		p.notYet(k.Span, "CREATE FUNCTION")
+	case KindFunction:
+		return p.createFunction(from, replace)
 	}
-	hint := DidYouMean(k.text, []string{KindTopic, KindView, KindJob, "function"})
+	hint := DidYouMean(k.text, []string{KindTopic, KindView, KindJob, KindFunction})
 	if slices.Contains([]string{KindEndpoint, KindStream, KindTable, KindSink}, k.text) {
 		hint = "it stands outside Fiume: write DECLARE " + strings.ToUpper(k.text)
 	}
@@ -364,21 +520,46 @@ func (p *parser) create(from int) Statement {
 	return nil
 }
 
+func (p *parser) createFunction(from int, replace bool) Statement {
+	f := &CreateFunction{Replace: replace, Name: p.name("the function's name")}
+	p.expect("(", "and the arguments")
+	for !p.is(")") {
+		f.Args = append(f.Args, Column{Name: p.anyName("an argument's name"), Type: p.typeName()})
+		if !p.accept(",") {
+			break
+		}
+	}
+	p.expect(")", "or a comma after an argument")
+	p.expect("returns", "and the type of the result")
+	f.Returns = p.typeName()
+	p.expect("language", "and the language of the code")
+	f.Language = p.anyName("the language, such as javascript,")
+	p.expect("as", "and the code")
+	f.Code = p.text("the code")
+	f.Stmt = Stmt{p.since(from)}
+	return f
+}
+
 func (p *parser) createJob(from int, replace bool) Statement {
 	j := &CreateJob{Replace: replace, Name: p.name("the job's name")}
-	short := p.accept("as")
+	j.Short = p.accept("as")
 	if p.is("with") {
 		j.Steps = p.with()
 	}
-	if short {
-		j.Steps = append(j.Steps, Step{j.Name, p.selectBlock()})
+	if j.Short {
+		q := p.selectBlock()
+		j.Steps = append(j.Steps, Step{j.Name, q, q.Span})
 	}
 	for p.is("route") {
-		j.Routes = append(j.Routes, p.route(short, j.Name))
+		p.try([]string{"route", "set"}, func() { j.Routes = append(j.Routes, p.route(j.Short, j.Name)) })
 	}
-	if len(j.Routes) == 0 {
+	if len(j.Routes) == 0 && !p.broken {
 		t := p.peek()
-		p.fail(t.Span, "add ROUTE step TO sink", "expected ROUTE, found %s: a job sends at least one step to a sink", show(t))
+		hint := clauseHint(t)
+		if hint == "" || t.kind != word {
+			hint = "add ROUTE step TO sink"
+		}
+		p.fail(t.Span, hint, "expected ROUTE, found %s: a job sends at least one step to a sink", show(t))
 	}
 	if p.accept("set") {
 		j.Set = p.options()
@@ -390,15 +571,19 @@ func (p *parser) createJob(from int, replace bool) Statement {
 func (p *parser) with() (out []Step) {
 	p.expect("with", "")
 	for {
+		from := p.peek().From
 		s := Step{Name: p.name("the step's name")}
 		p.expect("as", "and the step's query")
 		p.expect("(", "before the step's query")
-		s.Query = p.selectBlock()
-		if !p.is(")") {
-			t := p.peek()
-			p.fail(t.Span, clauseHint(t), "expected ) after the step's query, found %s", show(t))
-		}
+		p.try([]string{")"}, func() {
+			s.Query = p.selectBlock()
+			if !p.is(")") {
+				t := p.peek()
+				p.fail(t.Span, clauseHint(t), "expected ) after the step's query, found %s", show(t))
+			}
+		})
 		p.next()
+		s.Span = p.since(from)
 		out = append(out, s)
 		if !p.accept(",") {
 			return out
@@ -409,12 +594,22 @@ func (p *parser) with() (out []Step) {
 func (p *parser) route(short bool, job Name) Route {
 	from := p.next().From
 	r := Route{Step: job}
-	if p.is("late") && !p.isAt(1, "to") && !p.isAt(1, "where") || p.is("rejected") && !p.isAt(1, "to") && !p.isAt(1, "where") {
-		p.notYet(p.peek().Span, "ROUTE "+strings.ToUpper(p.peek().text))
+	for _, kind := range []string{RouteLate, RouteRejected} { // unless it is the name of a step
+		if p.is(kind) && !p.isAt(1, "to") && !p.isAt(1, "where") {
+			p.next()
+			r.Kind = kind
+		}
 	}
-	if !p.is("to") && !p.is("where") {
+	switch {
+	case r.Kind != RouteRows:
+		r.Step = p.name("the step, stream or sink")
+		if r.Kind == RouteLate && p.accept("of") {
+			n := p.name("an input of the step")
+			r.Of = &n
+		}
+	case !p.is("to") && !p.is("where"):
 		r.Step = p.name("the step to route")
-	} else if !short {
+	case !short:
 		p.fail(p.peek().Span, "name the step: ROUTE step TO sink", "a job with WITH steps routes each by its name")
 	}
 	branch := func() Branch {
@@ -441,185 +636,4 @@ func (p *parser) route(short bool, job Name) Route {
 	}
 	r.Span = p.since(from)
 	return r
-}
-
-// query reads [WITH …] SELECT … [LIMIT n] [UNTIL x].
-func (p *parser) query() *Query {
-	from := p.peek().From
-	q := &Query{}
-	if p.is("with") {
-		q.With = p.with()
-	}
-	q.Body = p.selectBlock()
-	for {
-		switch {
-		case q.Limit == nil && p.accept("limit"):
-			q.Limit = p.expr()
-		case q.Until == nil && p.accept("until"):
-			q.Until = p.mark()
-		default:
-			q.Stmt = Stmt{p.since(from)}
-			return q
-		}
-	}
-}
-
-// mark reads what SINCE and UNTIL take.
-func (p *parser) mark() Expr {
-	t := p.peek()
-	switch {
-	case p.accept("beginning"):
-		return &BeginningMark{Ex{t.Span}}
-	case p.accept("now"):
-		return &NowMark{Ex{t.Span}}
-	}
-	return p.operand(7)
-}
-
-func (p *parser) selectBlock() *Select {
-	defer p.deeper()()
-	from := p.peek().From
-	p.expect("select", "and the result columns")
-	s := &Select{}
-	if p.is("distinct") {
-		p.notYet(p.peek().Span, "SELECT DISTINCT")
-	}
-	for {
-		s.Items = append(s.Items, p.item())
-		if !p.accept(",") {
-			break
-		}
-	}
-	if !p.is("from") {
-		t := p.peek()
-		hint := clauseHint(t)
-		if last := p.toks[p.pos-1]; Suggest(last.text, []string{"from"}) != "" { // it was read as a column's new name
-			hint = fmt.Sprintf("is %q before it meant as FROM?", last.text)
-		}
-		p.fail(t.Span, hint, "expected FROM after the result columns, found %s", show(t))
-	}
-	p.next()
-	s.From = p.from()
-	if t := p.peek(); t.kind == word && slices.Contains([]string{"join", "left", "right", "full", "inner", "cross"}, t.text) {
-		p.notYet(t.Span, "JOIN")
-	}
-	if p.is(",") {
-		p.notYet(p.peek().Span, "a second stream in FROM")
-	}
-	if p.accept("where") {
-		s.Where = p.expr()
-	}
-	if p.is("unique") {
-		p.notYet(p.peek().Span, "UNIQUE BY")
-	}
-	if p.accept("group") {
-		p.expect("by", "after GROUP")
-		for {
-			s.GroupBy = append(s.GroupBy, p.expr())
-			if !p.accept(",") {
-				break
-			}
-		}
-		if p.is("forget") {
-			p.notYet(p.peek().Span, "FORGET AFTER")
-		}
-	}
-	if p.accept("having") {
-		s.Having = p.expr()
-	}
-	if p.accept("window") {
-		for {
-			s.Windows = append(s.Windows, p.window())
-			if !p.accept(",") {
-				break
-			}
-		}
-	}
-	if p.is("union") {
-		p.notYet(p.peek().Span, "UNION ALL")
-	}
-	s.Span = p.since(from)
-	return s
-}
-
-func (p *parser) item() Item {
-	from := p.peek().From
-	if p.accept("*") {
-		return Item{Star: true, Span: p.since(from)}
-	}
-	it := Item{Expr: p.expr()}
-	if p.accept("as") {
-		n := p.anyName("the column's new name")
-		it.As = &n
-	} else if t := p.peek(); t.kind == quoted || t.kind == word && !reserved[t.text] {
-		n := p.name("the column's new name")
-		it.As = &n
-	}
-	it.Span = p.since(from)
-	return it
-}
-
-func (p *parser) from() From {
-	from := p.peek().From
-	var f From
-	if p.accept("(") {
-		f.Query = p.selectBlock()
-		p.expect(")", "after the query")
-	} else {
-		f.Name = p.name("the stream or step to read")
-	}
-	if p.accept("since") {
-		f.Since = p.mark()
-	}
-	if p.accept("as") {
-		n := p.name("the alias")
-		f.Alias = &n
-	} else if t := p.peek(); t.kind == quoted || t.kind == word && !reserved[t.text] {
-		if h := clauseHint(t); h != "" && p.ahead(1).kind != op && p.ahead(1).kind != end && !reserved[p.ahead(1).text] {
-			p.fail(t.Span, h, "%s is no clause", show(t))
-		}
-		n := p.name("the alias")
-		f.Alias = &n
-	}
-	if f.Since == nil && p.accept("since") {
-		f.Since = p.mark()
-	}
-	f.Span = p.since(from)
-	return f
-}
-
-// window reads w AS (TUMBLING d [OFFSET d] [ON c]).
-func (p *parser) window() Window {
-	from := p.peek().From
-	w := Window{Name: p.name("the window's name")}
-	p.expect("as", "and the window's definition")
-	p.expect("(", "before the window's definition")
-	for !p.is(")") {
-		t := p.next()
-		switch t.text {
-		case "tumbling":
-			w.Kind = t.text
-			w.Length = p.duration("the window's length")
-			if w.Length == 0 {
-				p.fail(t.Span, "", "a window needs a length above zero")
-			}
-		case "offset":
-			w.Offset = p.duration("the offset")
-		case "on":
-			w.On = p.operand(7)
-		case "sliding", "session", "lateness", "report", "empty":
-			p.notYet(t.Span, strings.ToUpper(t.text)+" in a window")
-		case "at":
-			p.notYet(t.Span, "AT TIME ZONE in a window")
-		default:
-			p.fail(t.Span, DidYouMean(t.text, []string{"tumbling", "sliding", "session", "offset", "on", "lateness", "report", "empty"}),
-				"a window is defined by TUMBLING, SLIDING or SESSION, found %s", show(t))
-		}
-	}
-	p.next()
-	w.Span = p.since(from)
-	if w.Kind == "" {
-		p.fail(w.Span, "write TUMBLING and a duration", "the window %s has no kind", w.Name.Text)
-	}
-	return w
 }

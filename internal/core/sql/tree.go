@@ -26,6 +26,7 @@ const (
 	KindTopic    = "topic"
 	KindView     = "view"
 	KindJob      = "job"
+	KindFunction = "function"
 )
 
 type (
@@ -44,7 +45,20 @@ type (
 		Stmt
 		Replace bool
 		Name    Name
+		Columns []Column // nil: the place tells them
+		Sampled bool     // COLUMNS SAMPLED
+		Time    *EventTime
+		From    Place
+	}
+
+	// DeclareTable is DECLARE TABLE: as a stream, with a key.
+	DeclareTable struct {
+		Stmt
+		Replace bool
+		Name    Name
 		Columns []Column
+		Sampled bool
+		Key     []Name // PRIMARY KEY (a, b) behind the columns
 		Time    *EventTime
 		From    Place
 	}
@@ -73,14 +87,35 @@ type (
 		Query   *Query
 	}
 
+	// CreateFunction is CREATE FUNCTION name(a T, …) RETURNS T LANGUAGE javascript AS 'code'.
+	CreateFunction struct {
+		Stmt
+		Replace  bool
+		Name     Name
+		Args     []Column
+		Returns  types.Type
+		Language Name
+		Code     Text
+	}
+
 	// CreateJob is both forms of CREATE JOB. The short form has one step, called like the job.
 	CreateJob struct {
 		Stmt
 		Replace bool
+		Short   bool // CREATE JOB j AS query
 		Name    Name
 		Steps   []Step
 		Routes  []Route
 		Set     []Option
+	}
+
+	// Insert is INSERT INTO name [(columns)] VALUES … or a query.
+	Insert struct {
+		Stmt
+		Into    Name
+		Columns []Name
+		Rows    [][]Expr
+		Query   *Query
 	}
 
 	// Query is a bare SELECT: a live query.
@@ -98,10 +133,11 @@ type (
 		Kind string
 	}
 
-	// Describe is DESCRIBE name.
+	// Describe is DESCRIBE name or DESCRIBE FUNCTION name.
 	Describe struct {
 		Stmt
-		Name Name
+		Function bool
+		Name     Name
 	}
 
 	// Drop is DROP kind [IF EXISTS] name.
@@ -112,28 +148,39 @@ type (
 		Name     Name
 	}
 
-	// StartJob is START JOB name; StopJob is STOP JOB name.
+	// StartJob is START JOB name [FROM …].
 	StartJob struct {
 		Stmt
 		Name Name
+		From Expr // nil: where it stopped; a BeginningMark, a timestamp, or the number of a checkpoint
 	}
+
+	// StopJob is STOP JOB name.
 	StopJob struct {
 		Stmt
 		Name Name
 	}
 
-	// Explain is EXPLAIN of a query or of a job by name.
+	// Explain is EXPLAIN of a query, of a job by name, or of a CREATE JOB.
 	Explain struct {
 		Stmt
-		Query *Query
-		Job   *Name
+		Query  *Query
+		Job    *Name
+		Create *CreateJob
 	}
 )
 
-// Text is a string literal, or the parameter that stood for one.
+// Text is a string literal, or the parameter that stands for one.
 type Text struct {
 	Value string
+	Param string // the parameter's name where the text is read without values, else ""
 	Span
+}
+
+// Duration is a length of time in microseconds.
+type Duration struct {
+	Micros int64
+	Param  string // as in ":n SECONDS" where the text is read without values, else ""
 }
 
 // Column is a declared column; As is set for a computed one.
@@ -141,15 +188,17 @@ type Column struct {
 	Name    Name
 	Type    types.Type
 	NotNull bool
+	Key     bool // PRIMARY KEY
 	As      Expr
+	Span    Span
 }
 
-// EventTime is the EVENT TIME clause. Durations are in microseconds; -1 where not given.
+// EventTime is the EVENT TIME clause.
 type EventTime struct {
 	Column    Name
-	Delay     int64
-	Ahead     int64
-	IdleAfter int64
+	Delay     *Duration // nil where not given
+	Ahead     *Duration
+	IdleAfter *Duration
 	Span
 }
 
@@ -166,9 +215,11 @@ type Place struct {
 type Option struct {
 	Name     string
 	Word     string   // a bare word or a text
+	IsText   bool     // Word was a text in quotes
 	Number   *float64 // a number
 	Duration *int64   // microseconds
 	Names    []Name   // a list in parentheses
+	Param    string   // as in ":n" or ":n SECONDS" where the text is read without values, else ""
 	Span
 }
 
@@ -176,12 +227,22 @@ type Option struct {
 type Step struct {
 	Name  Name
 	Query *Select
+	Span  Span
 }
 
-// Route is ROUTE step [WHERE c] TO sinks [ELSE …]. A route without branches' conditions has one
-// branch with a nil condition.
+// What a route carries.
+const (
+	RouteRows     = ""         // the step's rows
+	RouteLate     = "late"     // the rows that came too late for it
+	RouteRejected = "rejected" // the rows that could not be computed, decoded or written
+)
+
+// Route is ROUTE [LATE | REJECTED] step [OF input] [WHERE c] TO sinks [ELSE …]. A route without
+// conditions has one branch with a nil condition.
 type Route struct {
+	Kind     string // RouteRows, RouteLate or RouteRejected
 	Step     Name
+	Of       *Name // LATE step OF input
 	Branches []Branch
 	Span
 }
@@ -192,42 +253,120 @@ type Branch struct {
 	Sinks []Name
 }
 
-// Select is one query block.
+// Select is one query block, and those that UNION ALL puts behind it.
 type Select struct {
-	Items   []Item
-	From    From
-	Where   Expr
-	GroupBy []Expr
-	Having  Expr
-	Windows []Window
+	Distinct bool
+	Items    []Item
+	From     From
+	Joins    []Join
+	Where    Expr
+	Unique   *Unique
+	GroupBy  []Expr
+	Forget   *Duration // GROUP BY … FORGET AFTER
+	Having   Expr
+	Windows  []Window
+	Union    *Select // UNION ALL
 	Span
 }
 
-// Item is one result column, or a star.
+// Item is one result column, or a star; From is set for "r.*".
 type Item struct {
 	Star bool
+	Of   *Name
 	Expr Expr
 	As   *Name
 	Span
 }
 
-// From is what a query reads: a name or a query in parentheses.
+// From is what a query reads: a name, a query in parentheses, or UNNEST of an array.
 type From struct {
-	Name  Name
-	Query *Select
-	Alias *Name
-	Since Expr // nil: the default; a NowMark, a BeginningMark, a timestamp or a duration
+	Name    Name
+	Query   *Select
+	Unnest  Expr
+	Alias   *Name
+	Columns []Name // AS u(x)
+	Since   Expr   // nil: the default; a NowMark, a BeginningMark, a timestamp or a duration
+	AsOf    Expr   // of a joined table: nil, a NowMark or an expression
 	Span
 }
 
-// Window is one WINDOW definition. Durations are in microseconds.
-type Window struct {
-	Name   Name
-	Kind   string // "tumbling"
-	Length int64
-	Offset int64
-	On     Expr
+// Join is one JOIN behind FROM.
+type Join struct {
+	Kind     string // "INNER", "LEFT", "RIGHT", "FULL" or "CROSS"
+	Pick     string // "", "LAST" or "FIRST"
+	With     From
+	On       Expr // nil for CROSS
+	Lateness *Duration
 	Span
+}
+
+// Unique is UNIQUE BY (a, b) WITHIN d.
+type Unique struct {
+	By     []Expr
+	Within Duration
+	Span
+}
+
+// When a window reports.
+const (
+	ReportOnClose  = "" // the default
+	ReportEvery    = "every"
+	ReportOnChange = "change"
+)
+
+// Kinds of windows.
+const (
+	Tumbling = "tumbling"
+	Sliding  = "sliding"
+	Session  = "session"
+)
+
+// Window is one WINDOW definition: of event time, or of rows for OVER.
+type Window struct {
+	Name     Name
+	Over     *Over     // set for a window of rows; then nothing below is
+	Kind     string    // Tumbling, Sliding or Session
+	Length   *Duration // tumbling and sliding
+	Every    *Duration // sliding
+	Gap      *Duration // session
+	Max      *Duration // session; nil: none
+	Offset   *Duration
+	Zone     *Text
+	On       Expr
+	Lateness *Duration
+	Report   string    // ReportOnClose, ReportEvery or ReportOnChange
+	Each     *Duration // of ReportEvery
+	EmptyFor *Duration
+	Span
+}
+
+// Over is what stands in OVER (…): the rows that a function sees.
+type Over struct {
+	Window    *Name // OVER w
+	Partition []Expr
+	Order     []Order
+	Frame     *Frame
+	Forget    *Duration
+	Span
+}
+
+// Order is one term of an ORDER BY.
+type Order struct {
+	By   Expr
+	Desc bool
+}
+
+// Frame is ROWS or RANGE with its bounds.
+type Frame struct {
+	Unit     string // "ROWS" or "RANGE"
+	From, To FrameBound
+	Between  bool // written with BETWEEN
+}
+
+// FrameBound is one end of a frame; By is nil for UNBOUNDED and for CURRENT ROW.
+type FrameBound struct {
+	By   Expr
+	Kind string // "UNBOUNDED PRECEDING", "PRECEDING", "CURRENT ROW", "FOLLOWING", "UNBOUNDED FOLLOWING"
 }
 
 // Expr is an expression.
@@ -245,10 +384,17 @@ type (
 		Ex
 		Parts []Name
 	}
-	// Literal is a constant. Numbers without a point or exponent are BIGINT, others DOUBLE.
+	// Literal is a constant. A number without a point or exponent is BIGINT where it fits and DECIMAL
+	// where it does not, one with a point DECIMAL, one with an exponent DOUBLE.
 	Literal struct {
 		Ex
 		Value types.Value
+		Text  string // of a number or duration as it was written in one word or with a parameter, else ""
+	}
+	// Param is ":name" where the text is read without values.
+	Param struct {
+		Ex
+		Name string
 	}
 	// Unary is -x, +x or NOT x.
 	Unary struct {
@@ -256,7 +402,7 @@ type (
 		Op string
 		X  Expr
 	}
-	// Binary is x op y; Op is upper-case: OR AND = <> < <= > >= + - * / % DIV || LIKE.
+	// Binary is x op y; Op is upper-case: OR AND = <> < <= > >= + - * / % DIV || AT TIME ZONE.
 	Binary struct {
 		Ex
 		Op   string
@@ -268,19 +414,38 @@ type (
 		Not       bool
 		X, Lo, Hi Expr
 	}
-	// In is x [NOT] IN (list).
+	// Within is x WITHIN d OF y, AFTER y or BEFORE y.
+	Within struct {
+		Ex
+		X    Expr
+		Of   Duration
+		Kind string // "OF", "AFTER" or "BEFORE"
+		Y    Expr
+	}
+	// In is x [NOT] IN (list), or IN (query).
 	In struct {
 		Ex
-		Not  bool
-		X    Expr
-		List []Expr
+		Not   bool
+		X     Expr
+		List  []Expr
+		Query *Select
 	}
-	// Is is x IS [NOT] NULL, TRUE, FALSE or UNKNOWN.
+	// Like is x [NOT] LIKE pattern [ESCAPE e], or LIKE_REGEX pattern [FLAG f].
+	Like struct {
+		Ex
+		Not     bool
+		Regex   bool
+		X       Expr
+		Pattern Expr
+		Extra   Expr // ESCAPE or FLAG; nil where there is none
+	}
+	// Is is x IS [NOT] NULL, TRUE, FALSE or UNKNOWN, or IS [NOT] DISTINCT FROM y.
 	Is struct {
 		Ex
 		Not  bool
 		X    Expr
 		What string
+		Y    Expr // of DISTINCT FROM
 	}
 	// Case is both forms of CASE; X is nil in the searched form.
 	Case struct {
@@ -296,72 +461,182 @@ type (
 		To  types.Type
 		Try bool
 	}
-	// Call is f(args), f(*) or f(DISTINCT x).
+	// Call is f(args), f(*) or f(DISTINCT x), with what may stand behind it.
 	Call struct {
 		Ex
-		Name     Name
-		Star     bool
-		Distinct bool
-		Args     []Expr
+		Name      Name
+		Star      bool
+		Distinct  bool
+		Args      []Expr
+		Order     []Order     // f(x ORDER BY y), or WITHIN GROUP (ORDER BY y)
+		InGroup   bool        // written as WITHIN GROUP
+		Filter    Expr        // FILTER (WHERE …)
+		Over      *Over       // OVER …
+		Returning *types.Type // JSON functions
+		OnEmpty   *OnCase     // JSON functions
+		OnError   *OnCase     // JSON functions
+		Absent    bool        // JSON_OBJECT and JSON_ARRAY: ABSENT ON NULL
 	}
-	// BeginningMark and NowMark are the words of SINCE and UNTIL.
+	// Index is x[i].
+	Index struct {
+		Ex
+		X, I Expr
+	}
+	// Field is x.name where x is no plain name.
+	Field struct {
+		Ex
+		X    Expr
+		Name Name
+	}
+	// Build is ARRAY[a, b] or ROW(a, b).
+	Build struct {
+		Ex
+		What  string // "ARRAY" or "ROW"
+		Items []Expr
+	}
+	// Exists is EXISTS (query).
+	Exists struct {
+		Ex
+		Query *Select
+	}
+	// Subquery is a query that stands for a value.
+	Subquery struct {
+		Ex
+		Query *Select
+	}
+	// BeginningMark and NowMark are words of SINCE, UNTIL, AS OF and START JOB.
 	BeginningMark struct{ Ex }
 	NowMark       struct{ Ex }
+	// CheckpointMark is CHECKPOINT n of START JOB.
+	CheckpointMark struct {
+		Ex
+		Number int64
+	}
 )
+
+// OnCase is what a JSON function gives where it finds nothing or fails.
+type OnCase struct {
+	Kind    string // "NULL", "ERROR" or "DEFAULT"
+	Default Expr
+}
 
 // When is one arm of a CASE.
 type When struct{ Cond, Then Expr }
 
-// HasAggregate says whether a result column calls one of the named functions.
-func (s *Select) HasAggregate(names []string) bool {
-	found := false
-	for _, it := range s.Items {
-		if it.Expr != nil {
-			WalkExpr(it.Expr, func(e Expr) {
-				if c, ok := e.(*Call); ok {
-					for _, n := range names {
-						found = found || c.Name.Text == n
-					}
+// Walk calls block for the query and every query inside it, and expr for every expression in them.
+func (s *Select) Walk(block func(*Select), expr func(Expr)) {
+	block(s)
+	var visit func(e Expr)
+	visit = func(e Expr) {
+		WalkExpr(e, func(x Expr) {
+			expr(x)
+			switch x := x.(type) {
+			case *In:
+				if x.Query != nil {
+					x.Query.Walk(block, expr)
 				}
-			})
+			case *Exists:
+				x.Query.Walk(block, expr)
+			case *Subquery:
+				x.Query.Walk(block, expr)
+			}
+		})
+	}
+	from := func(f From) {
+		if f.Query != nil {
+			f.Query.Walk(block, expr)
+		}
+		visit(f.Unnest)
+		visit(f.AsOf)
+	}
+	for _, it := range s.Items {
+		visit(it.Expr)
+	}
+	from(s.From)
+	for _, j := range s.Joins {
+		from(j.With)
+		visit(j.On)
+	}
+	visit(s.Where)
+	if s.Unique != nil {
+		for _, e := range s.Unique.By {
+			visit(e)
 		}
 	}
-	return found
+	for _, e := range s.GroupBy {
+		visit(e)
+	}
+	visit(s.Having)
+	for _, w := range s.Windows {
+		visit(w.On)
+	}
+	if s.Union != nil {
+		s.Union.Walk(block, expr)
+	}
 }
 
-// WalkExpr calls f for an expression and all below it.
+// WalkExpr calls f for an expression and all below it. It does not go into queries.
 func WalkExpr(e Expr, f func(Expr)) {
 	if e == nil {
 		return
 	}
 	f(e)
-	kids := func(es ...Expr) {
+	for _, k := range Children(e) {
+		WalkExpr(k, f)
+	}
+}
+
+// Children gives the expressions right below one, in the order of the text.
+func Children(e Expr) (out []Expr) {
+	add := func(es ...Expr) {
 		for _, k := range es {
 			if k != nil {
-				WalkExpr(k, f)
+				out = append(out, k)
 			}
 		}
 	}
 	switch e := e.(type) {
 	case *Unary:
-		kids(e.X)
+		add(e.X)
 	case *Binary:
-		kids(e.X, e.Y)
+		add(e.X, e.Y)
 	case *Between:
-		kids(e.X, e.Lo, e.Hi)
+		add(e.X, e.Lo, e.Hi)
+	case *Within:
+		add(e.X, e.Y)
 	case *In:
-		kids(e.X)
-		kids(e.List...)
+		add(e.X)
+		add(e.List...)
+	case *Like:
+		add(e.X, e.Pattern, e.Extra)
 	case *Is:
-		kids(e.X)
+		add(e.X, e.Y)
 	case *Case:
-		kids(e.X, e.Else)
+		add(e.X)
 		for _, w := range e.Whens {
-			kids(w.Cond, w.Then)
+			add(w.Cond, w.Then)
 		}
+		add(e.Else)
 	case *Cast:
-		kids(e.X)
+		add(e.X)
 	case *Call:
-		kids(e.Args...)
+		add(e.Args...)
+		for _, o := range e.Order {
+			add(o.By)
+		}
+		add(e.Filter)
+		if e.Over != nil {
+			add(e.Over.Partition...)
+			for _, o := range e.Over.Order {
+				add(o.By)
+			}
+		}
+	case *Index:
+		add(e.X, e.I)
+	case *Field:
+		add(e.X)
+	case *Build:
+		add(e.Items...)
 	}
+	return out
 }

@@ -126,6 +126,35 @@ func (g *Groups) PutText(s []byte) uint64 {
 // GetText gives the text that a word addresses. It belongs to the table.
 func (g *Groups) GetText(w uint64) []byte { return g.Text[w>>32 : w>>32+w&0xffffffff] }
 
+// ChangeText makes the text of a word another one, in its place where its room allows. room is the
+// bytes that belong to the word; the new word and its room are given back.
+func (g *Groups) ChangeText(w, room uint64, s []byte) (uint64, uint64) {
+	if uint64(len(s)) <= room {
+		off := w >> 32
+		copy(g.Text[off:off+room], s)
+		return off<<32 | uint64(len(s)), room
+	}
+	room = max(2*uint64(len(s)), 32)
+	off := uint64(len(g.Text))
+	g.Text = append(g.Text, s...)
+	g.Text = append(g.Text, make([]byte, room-uint64(len(s)))...)
+	return off<<32 | uint64(len(s)), room
+}
+
+// ExtendText adds bytes at the end of the text of a word, moving it where its room is too small.
+func (g *Groups) ExtendText(w, room uint64, s []byte) (uint64, uint64) {
+	off, have := w>>32, w&0xffffffff
+	if have+uint64(len(s)) > room {
+		room = max(2*(have+uint64(len(s))), 32)
+		to := uint64(len(g.Text))
+		g.Text = append(g.Text, g.Text[off:off+have]...)
+		g.Text = append(g.Text, make([]byte, room-have)...)
+		off = to
+	}
+	copy(g.Text[off+have:], s)
+	return off<<32 | (have + uint64(len(s))), room
+}
+
 // Sorted gives the entries in canonical order: key range, then key.
 func (g *Groups) Sorted(buf []uint32) []uint32 {
 	buf = buf[:0]

@@ -144,6 +144,7 @@ type Filter struct {
 func (f *Filter) Push(b *column.Batch) {
 	n := &f.C.Counts[f.Op.ID]
 	n.In += int64(b.N)
+	f.C.Machine.Begin()
 	sel := f.C.Machine.Select(f.Op.Cond, b, f.C.sel)
 	if bad := f.C.rejects(f.Op, b); bad != nil {
 		rejected := int64(0)
@@ -187,7 +188,12 @@ func (p *Project) Push(b *column.Batch) {
 	n := &p.C.Counts[p.Op.ID]
 	n.In += int64(b.N)
 	p.out.Cols = p.out.Cols[:0]
+	p.C.Machine.Begin()
 	for _, e := range p.Op.Exprs {
+		if e == nil { // nobody reads it
+			p.out.Cols = append(p.out.Cols, nil)
+			continue
+		}
 		p.out.Cols = append(p.out.Cols, p.C.Machine.Eval(e, b))
 	}
 	p.out.N, p.out.Split, p.out.Time, p.out.Stamp, p.out.Pos = b.N, b.Split, b.Time, b.Stamp, b.Pos
@@ -231,6 +237,7 @@ func (r *Route) Push(b *column.Batch) {
 			r.Branches[k].Push(rest)
 			return
 		}
+		r.C.Machine.Begin()
 		yes := r.C.Machine.Select(br.Cond, rest, nil)
 		bad := r.C.rejects(r.Op, rest)
 		var no []uint32

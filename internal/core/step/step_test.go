@@ -33,15 +33,15 @@ func describe([]types.Field, *column.Batch, int) string { return "row" }
 func windowOp(t testing.TB) *plan.Op {
 	t.Helper()
 	k, n := eval.Column(0, types.Of(types.Varchar)), eval.Column(1, types.Of(types.BigInt))
-	count, err := eval.BindAggregate("count", nil)
+	count, err := eval.BindAggregate(eval.AggregateCall{Name: "count", Star: true})
 	if err != nil {
 		t.Fatal(err)
 	}
-	sum, err := eval.BindAggregate("sum", n)
+	sum, err := eval.BindAggregate(eval.AggregateCall{Name: "sum", Args: []*eval.Expr{n}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	last, err := eval.BindAggregate("max", k)
+	last, err := eval.BindAggregate(eval.AggregateCall{Name: "max", Args: []*eval.Expr{k}})
 	if err != nil {
 		t.Fatal(err)
 	}

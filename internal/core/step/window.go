@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"fiume/internal/core/column"
+	"fiume/internal/core/eval"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/state"
 	"fiume/internal/core/types"
@@ -26,7 +27,7 @@ type Partial struct {
 
 	keys   state.Keys
 	cols   []*column.Vector
-	args   []*column.Vector
+	args   []eval.Rows
 	groups []int32
 	opens  int64 // the slice of the row before
 	have   bool
@@ -41,16 +42,17 @@ func (p *Partial) Push(b *column.Batch) {
 	n.In += int64(b.N)
 	t := p.Op.Tumbling
 	m := &p.C.Machine
+	m.Begin()
 	p.cols, p.args = p.cols[:0], p.args[:0]
 	for _, k := range t.Keys {
 		p.cols = append(p.cols, m.Eval(k, b))
 	}
 	for _, a := range t.Aggregates {
-		var v *column.Vector
-		if a.Arg != nil {
-			v = m.Eval(a.Arg, b)
+		if a.Unused {
+			p.args = append(p.args, eval.Rows{})
+			continue
 		}
-		p.args = append(p.args, v)
+		p.args = append(p.args, m.Rows(a, b))
 	}
 	bad := p.C.rejects(p.Op, b)
 	p.keys.Encode(p.cols, b.N)
@@ -202,7 +204,7 @@ func (w *Window) give(g *state.Groups, opens int64, entries []uint32) {
 	}
 	for _, v := range b.Cols {
 		v.Resize(n)
-		v.Data = v.Data[:0]
+		v.Clear()
 	}
 	b.N, b.Split, b.Stamp, b.Pos = n, -1, nil, nil
 	keys := b.Cols[:len(t.Keys)]

@@ -1,6 +1,8 @@
 package types
 
 import (
+	"encoding/base64"
+	"encoding/hex"
 	"math"
 	"strconv"
 	"unicode/utf8"
@@ -106,8 +108,16 @@ func AppendText(b []byte, v Value) []byte {
 		return strconv.AppendInt(b, v.I, 10)
 	case Double:
 		return AppendDouble(b, v.F)
-	case Varchar:
+	case Varchar, JSON:
 		return append(b, v.S...)
+	case Varbinary:
+		return hex.AppendEncode(b, []byte(v.S))
+	case Decimal:
+		return AppendDecimal(b, v.Num(), int(v.Scale))
+	case Time:
+		return AppendTimeOfDay(b, v.I)
+	case Row, Array, Map:
+		return AppendJSON(b, v, Type{})
 	case Timestamp:
 		return AppendTimestamp(b, v.I)
 	case Date:
@@ -116,4 +126,65 @@ func AppendText(b []byte, v Value) []byte {
 		return AppendInterval(b, v.I)
 	}
 	return b
+}
+
+// AppendJSON appends a value as JSON. The type names the fields of a ROW; without it they are numbered.
+// Numbers are exact, instants and the like are text, VARBINARY is base64, and a MAP is an object.
+func AppendJSON(b []byte, v Value, t Type) []byte {
+	kid := func(i int) Type {
+		if i < len(t.Fields) {
+			return t.Fields[i].Type
+		}
+		return Type{}
+	}
+	switch v.Kind {
+	case Unknown, Null:
+		return append(b, "null"...)
+	case Boolean, Int, BigInt, Decimal, JSON:
+		return AppendText(b, v)
+	case Double:
+		if math.IsNaN(v.F) || math.IsInf(v.F, 0) {
+			return AppendJSONString(b, AppendDouble(nil, v.F))
+		}
+		return AppendDouble(b, v.F)
+	case Varchar:
+		return AppendJSONString(b, []byte(v.S))
+	case Varbinary:
+		return append(base64.StdEncoding.AppendEncode(append(b, '"'), []byte(v.S)), '"')
+	case Row:
+		b = append(b, '{')
+		for i, x := range v.Row {
+			if i > 0 {
+				b = append(b, ',')
+			}
+			name := "f" + strconv.Itoa(i+1)
+			if i < len(t.Fields) {
+				name = t.Fields[i].Name
+			}
+			b = append(AppendJSONString(b, []byte(name)), ':')
+			b = AppendJSON(b, x, kid(i))
+		}
+		return append(b, '}')
+	case Array:
+		b = append(b, '[')
+		for i, x := range v.Row {
+			if i > 0 {
+				b = append(b, ',')
+			}
+			b = AppendJSON(b, x, kid(0))
+		}
+		return append(b, ']')
+	case Map:
+		b = append(b, '{')
+		for i := 0; i+1 < len(v.Row); i += 2 {
+			if i > 0 {
+				b = append(b, ',')
+			}
+			b = append(AppendJSONString(b, AppendText(nil, v.Row[i])), ':')
+			b = AppendJSON(b, v.Row[i+1], kid(1))
+		}
+		return append(b, '}')
+	}
+	b = append(b, '"')
+	return append(AppendText(b, v), '"')
 }

@@ -2,7 +2,9 @@ package types
 
 import (
 	"math"
+	"math/big"
 	"strconv"
+	"strings"
 	"time"
 )
 
@@ -268,6 +270,37 @@ func (w *TimeWriter) Append(b []byte, t int64) []byte {
 	return append(b, 'Z')
 }
 
+// ParseTimeOfDay reads HH:MM[:SS[.fraction]] and gives microseconds since midnight.
+func ParseTimeOfDay(s []byte) (int64, bool) {
+	if len(s) == 0 || len(s) > 18 || s[len(s)-1] > '9' || s[len(s)-1] < '0' {
+		return 0, false
+	}
+	var b [19]byte
+	b[0] = 'T'
+	t, ok := parseTimeOfDay(b[:1+copy(b[1:], s)])
+	return t, ok && t >= 0 && t < Day && (len(s) < 6 || s[5] == ':')
+}
+
+// AppendTimeOfDay appends HH:MM:SS and the fraction, where there is one.
+func AppendTimeOfDay(b []byte, t int64) []byte {
+	b = appendTwo(b, t/Hour)
+	b = appendTwo(append(b, ':'), t/Minute%60)
+	b = appendTwo(append(b, ':'), t/Second%60)
+	return appendFraction(b, t%Second)
+}
+
+// appendFraction appends a point and the microseconds of a second without the zeros at their end.
+func appendFraction(b []byte, us int64) []byte {
+	if us == 0 {
+		return b
+	}
+	f := strconv.Itoa(int(Second + us))[1:]
+	for f[len(f)-1] == '0' {
+		f = f[:len(f)-1]
+	}
+	return append(append(b, '.'), f...)
+}
+
 // AppendInterval appends a length of time as an ISO 8601 duration, such as PT1M30S.
 func AppendInterval(b []byte, d int64) []byte {
 	if d == 0 {
@@ -294,14 +327,56 @@ func AppendInterval(b []byte, d int64) []byte {
 	}
 	if d %= Minute; d > 0 {
 		b = strconv.AppendInt(b, d/Second, 10)
-		if us := d % Second; us > 0 {
-			f := strconv.Itoa(int(Second + us))[1:]
-			for f[len(f)-1] == '0' {
-				f = f[:len(f)-1]
-			}
-			b = append(append(b, '.'), f...)
-		}
-		b = append(b, 'S')
+		b = append(appendFraction(b, d%Second), 'S')
 	}
 	return b
+}
+
+// ParseInterval reads an ISO 8601 duration of days and shorter units, such as PT1M30S or -P1DT0.5S.
+func ParseInterval(s string) (int64, bool) {
+	neg := strings.HasPrefix(s, "-")
+	s = strings.TrimPrefix(s, "-")
+	if len(s) < 3 || s[0] != 'P' {
+		return 0, false
+	}
+	date := true
+	total := int64(0)
+	for s = s[1:]; s != ""; {
+		if s[0] == 'T' && date && len(s) > 1 {
+			date, s = false, s[1:]
+			continue
+		}
+		i := strings.IndexFunc(s, func(r rune) bool { return r != '.' && (r < '0' || r > '9') })
+		if i < 1 {
+			return 0, false
+		}
+		n, _, scale, ok := ParseDecimal(s[:i])
+		unit := int64(0)
+		switch {
+		case date && s[i] == 'W':
+			unit = Week
+		case date && s[i] == 'D':
+			unit = Day
+		case !date && s[i] == 'H':
+			unit = Hour
+		case !date && s[i] == 'M':
+			unit = Minute
+		case !date && s[i] == 'S':
+			unit = Second
+		}
+		if !ok || unit == 0 || scale > 12 || n.HighBits() != 0 || n.LowBits() > uint64(MaxTime) {
+			return 0, false
+		}
+		x := new(big.Int).Mul(n.BigInt(), big.NewInt(unit))
+		x.Quo(x, new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(scale)), nil))
+		if !x.IsInt64() || x.Int64() > MaxTime-total {
+			return 0, false
+		}
+		total += x.Int64()
+		s = s[i+1:]
+	}
+	if neg {
+		total = -total
+	}
+	return total, true
 }

@@ -1,0 +1,86 @@
+package cli
+
+import (
+	"fmt"
+
+	"fiume/internal/connect"
+	"fiume/internal/core/plan"
+	"fiume/internal/core/sql"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) explainCommand() *cobra.Command {
+	var rate float64
+	c := &cobra.Command{
+		Use:   "explain FILE.sql…",
+		Short: "Show how the jobs and queries of files would run",
+		Long: `Shows the steps of every job and query of the files, read in the order given as one
+script: what each source decodes, keys and windows, what has been moved toward the
+source, what is not computed, how the work is shared, and the most that each step
+keeps at a rate of rows. Nothing outside is looked at.`,
+		Example: `  fiume explain demo/sql/race.sql
+  fiume explain jobs.sql --rate 50000 --output json`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			params, err := a.params()
+			if err != nil {
+				return err
+			}
+			cat := plan.NewCatalog(connect.Places())
+			out := []*plan.Explanation{}
+			for _, name := range args {
+				src, err := a.readFile(name)
+				if err != nil {
+					return err
+				}
+				var explained []*plan.Plan
+				plans, _, err := cat.Bind(name, src, params, func(st sql.Statement, errs *sql.Errors) {
+					explained = append(explained, explainedPlan(cat, st, errs))
+				})
+				if err != nil {
+					return err
+				}
+				for _, p := range append(plans, explained...) {
+					if p != nil {
+						out = append(out, p.Explain(rate))
+					}
+				}
+			}
+			if a.output == "json" {
+				return a.printJSON(out)
+			}
+			if len(out) == 0 {
+				fmt.Fprintln(a.err, "nothing to explain: the files have no CREATE JOB and no SELECT")
+			}
+			for i, x := range out {
+				if i > 0 {
+					fmt.Fprintln(a.out)
+				}
+				if x.Name != "" {
+					fmt.Fprintf(a.out, "job %s\n", x.Name)
+				}
+				fmt.Fprint(a.out, x)
+			}
+			return nil
+		},
+	}
+	a.outputFlag(c, "text", "json")
+	a.setFlag(c)
+	c.Flags().Float64Var(&rate, "rate", plan.DefaultRate, "rows a second from each source, for the bounds of the state")
+	return c
+}
+
+// explainedPlan binds what an EXPLAIN statement shows; nil for other statements and for jobs by name.
+func explainedPlan(cat *plan.Catalog, st sql.Statement, errs *sql.Errors) *plan.Plan {
+	switch e := st.(type) {
+	case *sql.Explain:
+		switch {
+		case e.Query != nil:
+			return cat.Query(e.Query, errs)
+		case e.Create != nil:
+			return cat.Clone().Job(e.Create, errs)
+		}
+	}
+	return nil
+}

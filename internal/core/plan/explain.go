@@ -1,0 +1,288 @@
+package plan
+
+import (
+	"fmt"
+	"strings"
+
+	"fiume/internal/core/eval"
+	"fiume/internal/core/sql"
+	"fiume/internal/core/types"
+)
+
+// Explanation says what a plan does, for people and for programs.
+type Explanation struct {
+	Name        string          `json:"name"`
+	Parallelism int             `json:"parallelism"` // 0: as many tasks as there are processors
+	Checkpoint  int64           `json:"checkpoint_every_micros,omitempty"`
+	Rate        float64         `json:"rows_per_second"` // the bounds of the state are given for
+	Steps       []ExplainedStep `json:"steps"`
+	Notes       []string        `json:"notes,omitempty"` // what does not depend on the data alone
+}
+
+// ExplainedStep is one operator.
+type ExplainedStep struct {
+	ID      int      `json:"id"`
+	Kind    string   `json:"kind"`
+	Step    string   `json:"step"`
+	Detail  string   `json:"detail"`
+	Inputs  []int    `json:"inputs"`
+	Columns []string `json:"columns"`
+	// Output is "append" (a row once given stays) or "change" (later rows replace or withdraw it).
+	Output string `json:"output,omitempty"`
+	// Keys tell the rows of the output apart.
+	Keys []string `json:"keys,omitempty"`
+	// Reads are the columns and fields that a source builds; the rest of a message is checked and skipped.
+	Reads  []string    `json:"reads,omitempty"`
+	Window string      `json:"window,omitempty"`
+	Moved  bool        `json:"moved,omitempty"`  // a condition that was written further from the source
+	Unused []string    `json:"unused,omitempty"` // results that nobody reads and that are not computed
+	Shared bool        `json:"shared,omitempty"` // several operators read it
+	Tasks  string      `json:"tasks,omitempty"`
+	State  *StateBound `json:"state,omitempty"`
+}
+
+// StateBound is the most that an operator keeps.
+type StateBound struct {
+	Words      string `json:"words"`
+	EntryBytes int    `json:"entry_bytes"` // of one key in one window
+	Entries    int64  `json:"entries"`     // at the rate given, were every row's key new
+	Bytes      int64  `json:"bytes"`
+}
+
+// DefaultRate is the rate, in rows a second, that bounds of the state are given for unless told otherwise.
+const DefaultRate = 10_000
+
+// Explain describes a plan. rate is in rows a second from each source; 0 stands for DefaultRate.
+func (p *Plan) Explain(rate float64) *Explanation {
+	if rate <= 0 {
+		rate = DefaultRate
+	}
+	x := &Explanation{Name: p.Name, Parallelism: p.Parallelism, Checkpoint: p.Checkpoint, Rate: rate, Steps: []ExplainedStep{}}
+	for _, o := range p.Ops {
+		s := ExplainedStep{ID: o.ID, Kind: o.Kind.String(), Step: o.Step, Detail: o.Detail, Moved: o.Pushed, Shared: len(o.Next) > 1, Inputs: []int{}, Columns: []string{}}
+		if o.Input != nil {
+			s.Inputs = append(s.Inputs, o.Input.ID)
+		}
+		for _, r := range p.Ops {
+			for _, br := range r.Branches {
+				for _, k := range br.Sinks {
+					if k == o {
+						s.Inputs = append(s.Inputs, r.ID)
+					}
+				}
+			}
+		}
+		for _, f := range o.Fields {
+			s.Columns = append(s.Columns, f.Name)
+		}
+		switch o.Kind {
+		case Scan:
+			s.Output = "append"
+			s.Reads = o.Used.describe(o.Stream.Columns)
+			s.Tasks = "one for each split"
+		case Project:
+			s.Output = "append"
+			for i, e := range o.Exprs {
+				if e == nil {
+					s.Unused = append(s.Unused, o.Fields[i].Name)
+				}
+			}
+		case Window:
+			t := o.Tumbling
+			s.Output = "append"
+			s.Keys = append(append([]string{}, t.Names...), "opens")
+			s.Window = windowText(t)
+			s.Tasks = "rows are reduced where they are read, then shared out by key"
+			for _, a := range t.Aggregates {
+				if a.Unused {
+					s.Unused = append(s.Unused, a.Name)
+				}
+			}
+			s.State = stateBound(o, rate)
+		}
+		if o.volatile() {
+			x.Notes = append(x.Notes, fmt.Sprintf("%s of %s depends on when it runs: CURRENT_TIMESTAMP is no function of the data", o.Kind, o.Step))
+		}
+		x.Steps = append(x.Steps, s)
+	}
+	return x
+}
+
+func windowText(t *Tumbling) string {
+	s := "tumbling " + sql.DurationText(t.Length)
+	if t.Offset != 0 {
+		s += " offset " + sql.DurationText(t.Offset)
+	}
+	return s
+}
+
+func (o *Op) volatile() bool {
+	es := append([]*eval.Expr{o.Cond}, o.Exprs...)
+	if o.Tumbling != nil {
+		es = append(es, o.Tumbling.reads()...)
+	}
+	for _, b := range o.Branches {
+		es = append(es, b.Cond)
+	}
+	for _, e := range es {
+		if e != nil && e.IsVolatile() {
+			return true
+		}
+	}
+	return false
+}
+
+// behind is how far the watermark of an operator's input may lie behind its newest row.
+func behind(o *Op) int64 {
+	total := int64(0)
+	for ; o != nil; o = o.Input {
+		switch o.Kind {
+		case Scan:
+			total += o.Stream.Delay
+		case Window:
+			total += o.Tumbling.Length
+		}
+	}
+	return total
+}
+
+// stateBound bounds what an aggregation keeps: one entry for each key and open window.
+func stateBound(o *Op, rate float64) *StateBound {
+	t := o.Tumbling
+	delay := behind(o.Input)
+	b := &StateBound{EntryBytes: 8*(1+t.Words()) + 8 + 8 + 4 + 8} // words; hash, tag, end of the key, index at half load
+	for _, k := range t.Keys {
+		switch {
+		case k.Type.IsText(), k.Type.IsNested():
+			b.EntryBytes += 24
+		default:
+			b.EntryBytes += 9
+		}
+	}
+	perRow := 0
+	var grow []string
+	for _, a := range t.Aggregates {
+		if !a.Bounded() && !a.Unused {
+			perRow += 48
+			grow = append(grow, strings.ToUpper(strings.Fields(a.Name)[0]))
+		}
+	}
+	seconds := float64(t.Length+delay) / float64(types.Second)
+	b.Entries = int64(rate * seconds)
+	if len(t.Keys) == 0 {
+		b.Entries = (delay+t.Length-1)/t.Length + 1
+	}
+	b.Bytes = b.Entries*int64(b.EntryBytes) + int64(rate*seconds)*int64(perRow)
+	keys := "one entry"
+	if len(t.Keys) > 0 {
+		keys = "one entry for each " + strings.Join(t.Names, ", ")
+	}
+	b.Words = fmt.Sprintf("%s and open window; a window is open for %s of event time", keys, sql.DurationText(t.Length+delay))
+	if grow != nil {
+		b.Words += "; " + strings.Join(grow, ", ") + " keep every value of an open window"
+	}
+	return b
+}
+
+// describe names the columns and fields that are read.
+func (u *Use) describe(fields []types.Field) []string {
+	out := []string{}
+	var walk func(u *Use, fields []types.Field, prefix string)
+	walk = func(u *Use, fields []types.Field, prefix string) {
+		for i, f := range fields {
+			k, ok := u.Needs(i)
+			switch {
+			case !ok:
+			case f.Type.Kind == types.Row && !k.All:
+				walk(k, f.Type.Fields, prefix+f.Name+".")
+			default:
+				out = append(out, prefix+f.Name)
+			}
+		}
+	}
+	walk(u, fields, "")
+	return out
+}
+
+// String gives the explanation as text: an operator a line, with what there is to say below it; what
+// reads it stands indented under it.
+func (x *Explanation) String() string {
+	var b strings.Builder
+	next := map[int][]int{}
+	for i, s := range x.Steps {
+		for _, in := range s.Inputs {
+			next[in] = append(next[in], i)
+		}
+	}
+	seen := map[int]bool{}
+	var walk func(i, depth int)
+	walk = func(i, depth int) {
+		s := x.Steps[i]
+		pad := strings.Repeat("  ", depth)
+		fmt.Fprintf(&b, "%s%s  %s: %s\n", pad, s.Kind, s.Step, s.Detail)
+		if seen[i] {
+			return
+		}
+		seen[i] = true
+		note := func(format string, args ...any) { fmt.Fprintf(&b, pad+"      "+format+"\n", args...) }
+		if s.Kind == "scan" {
+			reads := strings.Join(s.Reads, ", ")
+			if reads == "" {
+				reads = "no column"
+			}
+			note("decodes %s", reads)
+		}
+		if s.Moved {
+			note("moved here, toward the source")
+		}
+		if s.Window != "" {
+			note("append, keys %s: a row once the watermark passes a window's end", strings.Join(s.Keys, ", "))
+			note("tasks: %s", s.Tasks)
+		}
+		if s.Unused != nil {
+			note("not computed, since nobody reads it: %s", strings.Join(s.Unused, ", "))
+		}
+		if st := s.State; st != nil {
+			note("state: %s", st.Words)
+			note("       at %s rows/s at most %s entries of %d bytes, %s", grouped(int64(x.Rate)), grouped(st.Entries), st.EntryBytes, bytesText(st.Bytes))
+		}
+		for _, n := range next[s.ID] {
+			walk(n, depth+1)
+		}
+	}
+	for i, s := range x.Steps {
+		if len(s.Inputs) == 0 {
+			walk(i, 0)
+		}
+	}
+	tasks := "as many tasks as there are processors"
+	if x.Parallelism > 0 {
+		tasks = fmt.Sprintf("%d tasks", x.Parallelism)
+	}
+	fmt.Fprintf(&b, "parallelism: %s\n", tasks)
+	for _, n := range x.Notes {
+		fmt.Fprintf(&b, "note: %s\n", n)
+	}
+	return b.String()
+}
+
+// grouped writes a whole number with commas between thousands.
+func grouped(n int64) string {
+	s := fmt.Sprint(n)
+	for i := len(s) - 3; i > 0; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
+}
+
+func bytesText(n int64) string {
+	switch {
+	case n >= 10<<30:
+		return fmt.Sprintf("%d GB", n>>30)
+	case n >= 1<<20:
+		return fmt.Sprintf("%.1f MB", float64(n)/(1<<20))
+	case n >= 1<<10:
+		return fmt.Sprintf("%.1f kB", float64(n)/(1<<10))
+	}
+	return fmt.Sprintf("%d bytes", n)
+}

@@ -1,0 +1,235 @@
+package plan
+
+import (
+	"slices"
+
+	"fiume/internal/core/eval"
+	"fiume/internal/core/types"
+)
+
+// rewrite makes a bound plan ready to run: conditions move toward the sources, what nobody reads is
+// left out, equal parts of expressions become one, and the operators are numbered and linked.
+func (p *Plan) rewrite(roots ...*Op) {
+	p.drop(roots)
+	p.link()
+	for p.pushOne() {
+		p.link()
+	}
+	p.narrow()
+	p.share()
+	for _, o := range p.Scans() {
+		p.noteUses(o, o)
+	}
+}
+
+// drop leaves out operators that nothing routed depends on.
+func (p *Plan) drop(roots []*Op) {
+	keep := map[*Op]bool{}
+	for _, o := range roots {
+		for ; o != nil; o = o.Input {
+			keep[o] = true
+		}
+	}
+	p.Ops = slices.DeleteFunc(p.Ops, func(o *Op) bool { return o.Kind != Route && o.Kind != Output && !keep[o] })
+}
+
+// link numbers the operators and links consumers.
+func (p *Plan) link() {
+	for i, o := range p.Ops {
+		o.ID, o.Next = i, nil
+	}
+	for _, o := range p.Ops {
+		if o.Input != nil {
+			o.Input.Next = append(o.Input.Next, o)
+		}
+	}
+}
+
+// pushOne moves the condition of one filter below the operator that feeds it, and says whether it found
+// one. It moves past a projection that nothing else reads and whose columns in the condition cannot
+// fail, and past a window where it looks at keys alone; two filters in a row become one. So the rows
+// that a window keeps are those that somebody asked for. A condition that can fail stays: it would see
+// rows, and reject them, that the operator below takes out.
+func (p *Plan) pushOne() bool {
+	for _, f := range p.Ops {
+		if f.Kind != Filter || f.Input == nil || len(f.Input.Next) != 1 || f.Cond.CanFail() || f.Cond.IsVolatile() {
+			continue
+		}
+		below := f.Input
+		switch below.Kind {
+		case Filter:
+			if f.Step != below.Step {
+				continue // each step has counts of its own
+			}
+			below.Cond = eval.And(below.Cond, f.Cond)
+			below.Detail += " and " + f.Detail
+			p.remove(f)
+			return true
+		case Project:
+			cond, ok := substitute(f.Cond, below.Exprs)
+			if !ok {
+				continue
+			}
+			p.swap(f, below, cond)
+			return true
+		case Window:
+			t := below.Tumbling
+			inside := append([]*eval.Expr{}, t.Keys...)
+			for range len(below.Fields) - len(t.Keys) {
+				inside = append(inside, nil)
+			}
+			cond, ok := substitute(f.Cond, inside)
+			if !ok {
+				continue
+			}
+			p.swap(f, below, cond)
+			return true
+		}
+	}
+	return false
+}
+
+// substitute replaces columns by what computes them. ok is false where one is nil, can fail or is no
+// function of the row.
+func substitute(e *eval.Expr, by []*eval.Expr) (out *eval.Expr, ok bool) {
+	if e.Op == eval.OpTime {
+		return nil, false
+	}
+	if e.Op == eval.OpColumn {
+		x := by[e.Index]
+		return x, x != nil && !x.CanFail() && !x.IsVolatile()
+	}
+	c := *e
+	c.Args = make([]*eval.Expr, len(e.Args))
+	for i, a := range e.Args {
+		if c.Args[i], ok = substitute(a, by); !ok {
+			return nil, false
+		}
+	}
+	return &c, true
+}
+
+// swap puts a filter, with a condition over the input of below, under below.
+func (p *Plan) swap(f, below *Op, cond *eval.Expr) {
+	for _, n := range f.Next {
+		n.Input = below
+	}
+	f.Input, below.Input = below.Input, f
+	f.Fields, f.Time, f.Cond = f.Input.Fields, f.Input.Time, cond
+	f.Pushed = true
+	i, j := slices.Index(p.Ops, f), slices.Index(p.Ops, below)
+	p.Ops = slices.Delete(p.Ops, i, i+1)
+	p.Ops = slices.Insert(p.Ops, j, f)
+}
+
+// remove takes an operator out of the plan.
+func (p *Plan) remove(o *Op) {
+	for _, n := range o.Next {
+		n.Input = o.Input
+	}
+	p.Ops = slices.DeleteFunc(p.Ops, func(x *Op) bool { return x == o })
+}
+
+// narrow leaves out result columns of projections, and aggregates, that no operator reads.
+func (p *Plan) narrow() {
+	for i := len(p.Ops) - 1; i >= 0; i-- {
+		o := p.Ops[i]
+		if o.Kind != Project && o.Kind != Window {
+			continue
+		}
+		u := &Use{}
+		if p.readBy(u, o); u.All {
+			continue
+		}
+		for k := range o.Fields {
+			_, read := u.Needs(k)
+			if read || k == o.Time {
+				continue
+			}
+			if o.Kind == Project {
+				o.Exprs[k] = nil
+			} else if a := k - len(o.Tumbling.Keys) - 2; a >= 0 {
+				o.Tumbling.Aggregates[a].Unused = true
+			}
+		}
+	}
+}
+
+// readBy notes which columns of an operator its consumers read.
+func (p *Plan) readBy(u *Use, o *Op) {
+	for _, n := range o.Next {
+		switch n.Kind {
+		case Filter:
+			u.note(n.Cond)
+			p.readBy(u, n)
+		case Project:
+			for _, e := range n.Exprs {
+				if e != nil {
+					u.note(e)
+				}
+			}
+		case Window:
+			for _, e := range n.Tumbling.reads() {
+				u.note(e)
+			}
+		default: // to a sink or to the caller
+			u.All = true
+		}
+	}
+}
+
+// reads gives the expressions that an aggregation evaluates.
+func (t *Tumbling) reads() []*eval.Expr {
+	out := append([]*eval.Expr{}, t.Keys...)
+	for _, a := range t.Aggregates {
+		for _, e := range []*eval.Expr{a.Arg, a.By, a.Filter} {
+			if e != nil && !a.Unused {
+				out = append(out, e)
+			}
+		}
+	}
+	return out
+}
+
+// share makes equal parts within an operator one part, computed once a batch.
+func (p *Plan) share() {
+	for _, o := range p.Ops {
+		switch o.Kind {
+		case Filter:
+			es := []*eval.Expr{o.Cond}
+			eval.Share(es)
+			o.Cond = es[0]
+		case Project:
+			eval.Share(o.Exprs)
+		case Window:
+			t := o.Tumbling
+			es := append([]*eval.Expr{}, t.Keys...)
+			for _, a := range t.Aggregates {
+				es = append(es, a.Arg, a.By, a.Filter)
+			}
+			eval.Share(es)
+			copy(t.Keys, es)
+			for i, a := range t.Aggregates {
+				k := len(t.Keys) + 3*i
+				a.Arg, a.By, a.Filter = es[k], es[k+1], es[k+2]
+			}
+		}
+	}
+}
+
+// noteUses notes what the operators that see a scan's columns read. Filters and routes pass columns on.
+func (p *Plan) noteUses(scan, o *Op) {
+	if scan.Used == nil {
+		scan.Used = &Use{}
+		if scan.Stream.Time >= 0 {
+			scan.Used.kid(scan.Stream.Time).All = true
+		}
+		for i, f := range scan.Stream.Columns {
+			if f.NotNull { // a NULL there makes a bad row, whether or not the column is read
+				k := scan.Used.kid(i)
+				k.All = k.All || f.Type.Kind != types.Row
+			}
+		}
+	}
+	p.readBy(scan.Used, o)
+}

@@ -1,0 +1,635 @@
+package sql
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"fiume/internal/core/types"
+)
+
+// Format lays a script out in its canonical form and keeps its comments. Parsing the result gives the
+// same trees, and laying it out again the same text.
+func Format(s *Script) string {
+	p := &printer{text: s.Text, comments: s.comments}
+	var out cat
+	for i, st := range s.Statements {
+		at := st.At()
+		if i > 0 {
+			out = append(out, blank{})
+		}
+		out = append(out, p.above(at.From), group{p.statement(st)}, ";", p.trail(at.To), hard{})
+	}
+	if rest := p.above(len(s.Text) + 1); len(rest) > 0 {
+		if len(s.Statements) > 0 {
+			out = append(out, blank{})
+		}
+		out = append(out, rest)
+	}
+	var w writer
+	w.start = true
+	w.write(out, 0, false)
+	if w.b.Len() == 0 {
+		return ""
+	}
+	return strings.TrimRight(w.b.String(), " \n") + "\n"
+}
+
+// Print writes one statement in its canonical form, without its semicolon.
+func Print(st Statement) string {
+	var w writer
+	w.write(group{(&printer{}).statement(st)}, 0, false)
+	return w.b.String()
+}
+
+// PrintExpr writes an expression on one line.
+func PrintExpr(e Expr) string {
+	var w writer
+	w.write((&printer{}).expr(e, 0), 0, true)
+	return w.b.String()
+}
+
+// printer makes docs of trees. Comments wait in the order of the text and are put before the first
+// part that stands behind them, or behind the part that ends on their line.
+type printer struct {
+	text     string
+	comments []comment
+}
+
+// lead gives the comments before a place.
+func (p *printer) lead(at int) (out cat) {
+	for len(p.comments) > 0 && p.comments[0].From < at {
+		out = append(out, note{p.comments[0].text}, hard{})
+		p.comments = p.comments[1:]
+	}
+	return out
+}
+
+// above is lead between statements, where an empty line behind a comment stays.
+func (p *printer) above(at int) (out cat) {
+	for len(p.comments) > 0 && p.comments[0].From < at {
+		next := min(at, len(p.text))
+		if len(p.comments) > 1 {
+			next = min(next, p.comments[1].From)
+		}
+		gap := strings.Count(p.text[p.comments[0].To:next], "\n") > 1
+		out = append(out, p.lead(p.comments[0].From+1))
+		if gap && next < len(p.text) {
+			out = append(out, blank{})
+		}
+	}
+	return out
+}
+
+// trail gives the comment that stands behind a part on its last line, or inside the part.
+func (p *printer) trail(end int) doc {
+	if len(p.comments) == 0 {
+		return nil
+	}
+	c := p.comments[0]
+	if c.From >= end && (end > len(p.text) || strings.Trim(p.text[end:c.From], " \t,;") != "") {
+		return nil
+	}
+	p.comments = p.comments[1:]
+	return note{c.text}
+}
+
+// words that would be read as something else where a name may stand.
+var special = map[string]bool{
+	"array": true, "row": true, "interval": true, "date": true, "time": true, "timestamp": true, "current_timestamp": true,
+	"last": true, "first": true, "of": true, "over": true, "filter": true, "lateness": true, "forget": true, "escape": true, "flag": true,
+	"unnest": true, "beginning": true, "now": true, "at": true, "outer": true, "try_cast": true, "primary": true, "event": true,
+	"columns": true, "late": true, "rejected": true, "if": true, "job": true, "function": true, "delay": true, "ahead": true, "idle": true,
+	"partition": true, "desc": true, "asc": true, "rows": true, "range": true, "key": true, "value": true, "leading": true, "trailing": true,
+	"both": true, "preceding": true, "following": true, "unbounded": true, "current": true, "report": true, "empty": true, "offset": true,
+	"absent": true, "error": true, "default": true, "returning": true, "before": true, "after": true, "checkpoint": true,
+	"escaped": true, "for": true, "into": true, "via": true, "secret": true, "returns": true, "language": true,
+}
+
+func nameText(n Name) string {
+	s := n.Text
+	if _, isUnit := unit(s); s != "" && isWordStart(s) && scanWord(s) == len(s) && strings.ToLower(s) == s && !reserved[s] && !special[s] && !isUnit {
+		return s
+	}
+	return `"` + strings.ReplaceAll(s, `"`, `""`) + `"`
+}
+
+// aliasText writes the alias of an input: a word near a clause's would be taken for a slip of the hand.
+func aliasText(n Name) string {
+	if clauseHint(token{kind: word, text: n.Text}) != "" {
+		return `"` + n.Text + `"`
+	}
+	return nameText(n)
+}
+
+// keyword writes a word of the language in capitals.
+func keyword(s string) string {
+	if up := strings.ToUpper(s); strings.ToLower(up) == s {
+		return up
+	}
+	return s
+}
+
+func (t Text) sql() string {
+	if t.Param != "" {
+		return ":" + t.Param
+	}
+	return quoteText(t.Value)
+}
+
+func (d Duration) String() string {
+	if d.Param != "" {
+		return d.Param
+	}
+	return DurationText(d.Micros)
+}
+
+func orReplace(b bool) string {
+	if b {
+		return "OR REPLACE "
+	}
+	return ""
+}
+
+func (p *printer) statement(st Statement) doc {
+	switch s := st.(type) {
+	case *DeclareEndpoint:
+		out := "DECLARE " + orReplace(s.Replace) + "ENDPOINT " + nameText(s.Name) + " " + placeText(s.Place) + " " + s.Address.sql()
+		if s.Secret != nil {
+			out += " SECRET " + s.Secret.sql()
+		}
+		return out
+	case *DeclareStream:
+		return p.declaration("DECLARE "+orReplace(s.Replace)+"STREAM "+nameText(s.Name), s.Columns, s.Sampled, nil, s.Time, s.From)
+	case *DeclareTable:
+		return p.declaration("DECLARE "+orReplace(s.Replace)+"TABLE "+nameText(s.Name), s.Columns, s.Sampled, s.Key, s.Time, s.From)
+	case *DeclareSink:
+		return cat{"DECLARE " + orReplace(s.Replace) + "SINK " + nameText(s.Name), indent{cat{line, p.place("TO", s.To)}}}
+	case *CreateTopic:
+		out := "CREATE TOPIC "
+		if s.IfNotExists {
+			out += "IF NOT EXISTS "
+		}
+		return cat{out + topicText(s.Name), p.options(" ", s.Options)}
+	case *CreateView:
+		return cat{"CREATE " + orReplace(s.Replace) + "VIEW " + nameText(s.Name) + " AS", hard{}, p.query(s.Query)}
+	case *CreateFunction:
+		var args []string
+		for _, a := range s.Args {
+			args = append(args, nameText(a.Name)+" "+typeText(a.Type))
+		}
+		return cat{"CREATE " + orReplace(s.Replace) + "FUNCTION " + nameText(s.Name) + "(" + strings.Join(args, ", ") + ") RETURNS " + typeText(s.Returns),
+			line, "LANGUAGE " + nameText(s.Language) + " AS " + s.Code.sql()}
+	case *CreateJob:
+		return p.job(s)
+	case *Insert:
+		out := cat{"INSERT INTO " + nameText(s.Into)}
+		if s.Columns != nil {
+			out = append(out, " ("+namesText(s.Columns)+")")
+		}
+		if s.Query != nil {
+			return append(out, line, p.query(s.Query))
+		}
+		var rows []doc
+		for _, r := range s.Rows {
+			rows = append(rows, group{cat{"(", p.exprs(r), ")"}})
+		}
+		return append(out, " VALUES", group{indent{cat{line, commas(rows)}}})
+	case *Query:
+		return p.query(s)
+	case *Show:
+		return "SHOW " + strings.ToUpper(s.Kind) + "S"
+	case *Describe:
+		if s.Function {
+			return "DESCRIBE FUNCTION " + nameText(s.Name)
+		}
+		return "DESCRIBE " + nameText(s.Name)
+	case *Drop:
+		out := "DROP " + strings.ToUpper(s.Kind) + " "
+		if s.IfExists {
+			out += "IF EXISTS "
+		}
+		if s.Kind == KindTopic {
+			return out + topicText(s.Name)
+		}
+		return out + nameText(s.Name)
+	case *StartJob:
+		if s.From != nil {
+			return cat{"START JOB " + nameText(s.Name) + " FROM ", p.expr(s.From, levelTimes)}
+		}
+		return "START JOB " + nameText(s.Name)
+	case *StopJob:
+		return "STOP JOB " + nameText(s.Name)
+	case *Explain:
+		switch {
+		case s.Query != nil:
+			return cat{"EXPLAIN", line, p.query(s.Query)}
+		case s.Create != nil:
+			return cat{"EXPLAIN ", p.job(s.Create)}
+		}
+		return "EXPLAIN JOB " + nameText(*s.Job)
+	}
+	return fmt.Sprintf("-- %T", st)
+}
+
+func placeText(n Name) string {
+	if t := nameText(n); t == n.Text {
+		return keyword(t)
+	}
+	return `"` + strings.ReplaceAll(n.Text, `"`, `""`) + `"`
+}
+
+// topicText writes a topic's name, as text where it is no plain name.
+func topicText(n Name) string {
+	if t := nameText(n); t == n.Text {
+		return t
+	}
+	return quoteText(n.Text)
+}
+
+func namesText(ns []Name) string {
+	var out []string
+	for _, n := range ns {
+		out = append(out, nameText(n))
+	}
+	return strings.Join(out, ", ")
+}
+
+// typeText writes a type so that the names of fields are read back as they are.
+func typeText(t types.Type) string {
+	switch t.Kind {
+	case types.Row:
+		var out []string
+		for _, f := range t.Fields {
+			out = append(out, nameText(Name{Text: f.Name})+" "+typeText(f.Type))
+		}
+		return "ROW(" + strings.Join(out, ", ") + ")"
+	case types.Array:
+		return "ARRAY(" + typeText(t.Fields[0].Type) + ")"
+	case types.Map:
+		return "MAP(" + typeText(t.Fields[0].Type) + ", " + typeText(t.Fields[1].Type) + ")"
+	}
+	return t.String()
+}
+
+func (p *printer) declaration(head string, cols []Column, sampled bool, key []Name, et *EventTime, from Place) doc {
+	out := cat{head}
+	if sampled {
+		out = append(out, " COLUMNS SAMPLED")
+	}
+	if cols != nil || key != nil {
+		names, kinds := 0, 0
+		for _, c := range cols {
+			names = max(names, width(nameText(c.Name)))
+			if n := width(typeText(c.Type)); n <= 24 {
+				kinds = max(kinds, n)
+			}
+		}
+		var list cat
+		for i, c := range cols {
+			name, kind := nameText(c.Name), typeText(c.Type)
+			tail := ""
+			if c.NotNull {
+				tail += " NOT NULL"
+			}
+			if c.Key {
+				tail += " PRIMARY KEY"
+			}
+			d := cat{name + strings.Repeat(" ", names-width(name)) + " " + kind}
+			if tail != "" || c.As != nil {
+				d = append(d, strings.Repeat(" ", max(kinds-width(kind), 0))+tail)
+			}
+			if c.As != nil {
+				d = append(d, " AS (", p.expr(c.As, 0), ")")
+			}
+			list = append(list, hard{}, p.lead(c.Span.From), d)
+			if i < len(cols)-1 || key != nil {
+				list = append(list, ",")
+			}
+			list = append(list, p.trail(c.Span.To))
+		}
+		if key != nil {
+			list = append(list, hard{}, p.lead(key[0].From), "PRIMARY KEY ("+namesText(key)+")", p.trail(key[len(key)-1].To))
+		}
+		out = append(out, " (", indent{list}, hard{}, ")")
+	}
+	if et != nil {
+		d := "EVENT TIME " + nameText(et.Column)
+		for _, c := range []struct {
+			word string
+			d    *Duration
+		}{{"DELAY", et.Delay}, {"AHEAD", et.Ahead}, {"IDLE AFTER", et.IdleAfter}} {
+			if c.d != nil {
+				d += " " + c.word + " " + c.d.String()
+			}
+		}
+		out = append(out, hard{}, p.lead(et.Span.From), d, p.trail(et.Span.To))
+	}
+	return append(out, hard{}, p.place("FROM", from))
+}
+
+func (p *printer) place(word string, pl Place) doc {
+	out := word + " " + placeText(pl.Kind) + " " + pl.Address.sql()
+	if pl.Via != nil {
+		out += " VIA " + nameText(*pl.Via)
+	}
+	return cat{p.lead(pl.Kind.From), out, p.options(" ", pl.Options)}
+}
+
+func (p *printer) options(before string, os []Option) doc {
+	if len(os) == 0 {
+		return nil
+	}
+	var list cat
+	for i, o := range os {
+		d := keyword(o.Name) + " "
+		switch {
+		case o.Param != "":
+			d += o.Param
+		case o.IsText:
+			d += quoteText(o.Word)
+		case o.Duration != nil:
+			d += DurationText(*o.Duration)
+		case o.Number != nil:
+			d += strconv.FormatFloat(*o.Number, 'f', -1, 64)
+		case o.Names != nil:
+			d += "(" + namesText(o.Names) + ")"
+		default:
+			d += o.Word
+		}
+		if i < len(os)-1 {
+			d += ","
+		}
+		list = append(list, p.lead(o.From), d, p.trail(o.To))
+		if i < len(os)-1 {
+			list = append(list, line)
+		}
+	}
+	return group{cat{before + "(", indent{cat{soft, list}}, soft, ")"}}
+}
+
+// commas puts a comma and a line between docs.
+func commas(ds []doc) doc {
+	var out cat
+	for i, d := range ds {
+		if i > 0 {
+			out = append(out, ",", line)
+		}
+		out = append(out, d)
+	}
+	return out
+}
+
+func (p *printer) job(j *CreateJob) doc {
+	out := cat{"CREATE " + orReplace(j.Replace) + "JOB " + nameText(j.Name)}
+	steps := j.Steps
+	if j.Short {
+		out = append(out, " AS")
+		steps = steps[:len(steps)-1]
+	}
+	body := cat{}
+	if len(steps) > 0 {
+		body = append(body, hard{}, p.with(steps))
+	}
+	if j.Short {
+		body = append(body, hard{}, group{p.block(j.Steps[len(j.Steps)-1].Query)})
+	}
+	for _, r := range j.Routes {
+		body = append(body, hard{}, p.lead(r.Span.From), group{p.route(r, j)}, p.trail(r.Span.To))
+	}
+	if len(j.Set) > 0 {
+		body = append(body, hard{}, p.lead(j.Set[0].From), "SET", p.options(" ", j.Set))
+	}
+	return append(out, indent{body})
+}
+
+func (p *printer) with(steps []Step) doc {
+	out := cat{"WITH "}
+	for i, s := range steps {
+		if i > 0 {
+			out = append(out, hard{})
+		}
+		lead := p.lead(s.Name.From)
+		if i == 0 && len(lead) > 0 {
+			out = cat{lead, "WITH "}
+			lead = nil
+		}
+		out = append(out, lead, nameText(s.Name)+" AS (", indent{cat{hard{}, group{p.block(s.Query)}}}, hard{}, ")")
+		if i < len(steps)-1 {
+			out = append(out, ",")
+		}
+		out = append(out, p.trail(s.Span.To))
+	}
+	return out
+}
+
+func (p *printer) route(r Route, j *CreateJob) doc {
+	head := "ROUTE "
+	if r.Kind != RouteRows {
+		head += strings.ToUpper(r.Kind) + " "
+	}
+	if !(j.Short && r.Kind == RouteRows && r.Step.Text == j.Name.Text) {
+		head += nameText(r.Step) + " "
+	}
+	if r.Of != nil {
+		head += "OF " + nameText(*r.Of) + " "
+	}
+	out := cat{head}
+	var arms cat
+	for i, b := range r.Branches {
+		d := cat{}
+		if i > 0 {
+			d = append(d, line, p.lead(b.Sinks[0].From), "ELSE ")
+		}
+		if b.Where != nil {
+			d = append(d, "WHERE ", p.expr(b.Where, 0), " ")
+		}
+		d = append(d, "TO "+namesText(b.Sinks), p.trail(b.Sinks[len(b.Sinks)-1].To))
+		arms = append(arms, d)
+	}
+	return append(out, indent{arms})
+}
+
+func (p *printer) query(q *Query) doc {
+	out := cat{}
+	if q.With != nil {
+		out = append(out, p.with(q.With), hard{})
+	}
+	body := p.block(q.Body)
+	if q.Limit != nil {
+		body = cat{body, line, "LIMIT ", p.expr(q.Limit, 0)}
+	}
+	if q.Until != nil {
+		body = cat{body, line, "UNTIL ", p.expr(q.Until, levelTimes)}
+	}
+	return append(out, group{body})
+}
+
+// block is one SELECT; its clauses stand on lines of their own unless all of it fits on one.
+func (p *printer) block(s *Select) doc {
+	head := "SELECT"
+	if s.Distinct {
+		head += " DISTINCT"
+	}
+	var items cat
+	for i, it := range s.Items {
+		d := cat{p.lead(it.Span.From), p.item(it)}
+		if i < len(s.Items)-1 {
+			d = append(d, ",")
+		}
+		d = append(d, p.trail(it.Span.To))
+		if i < len(s.Items)-1 {
+			d = append(d, line)
+		}
+		items = append(items, d)
+	}
+	out := cat{p.lead(s.Span.From), group{cat{head, indent{cat{line, items}}}}}
+	out = append(out, line, p.lead(s.From.Span.From), "FROM ", p.from(s.From), p.trail(s.From.Span.To))
+	for _, j := range s.Joins {
+		out = append(out, indent{cat{line, p.lead(j.Span.From), group{p.join(j)}, p.trail(j.Span.To)}})
+	}
+	clause := func(at Span, head string, d doc) {
+		out = append(out, line, p.lead(at.From), head, d, p.trail(at.To))
+	}
+	if s.Where != nil {
+		at := s.Where.Place()
+		lead := p.lead(at.From)
+		out = append(out, line, lead, group{cat{"WHERE ", indent{p.chain(s.Where)}}}, p.trail(at.To))
+	}
+	if u := s.Unique; u != nil {
+		clause(u.Span, "UNIQUE BY (", cat{group{p.exprs(u.By)}, ") WITHIN " + u.Within.String()})
+	}
+	if s.GroupBy != nil {
+		at := Span{s.GroupBy[0].Place().From, s.GroupBy[len(s.GroupBy)-1].Place().To}
+		lead := p.lead(at.From)
+		d := cat{p.exprs(s.GroupBy)}
+		if s.Forget != nil {
+			d = append(d, " FORGET AFTER "+s.Forget.String())
+		}
+		out = append(out, line, lead, group{cat{"GROUP BY ", indent{d}}}, p.trail(at.To))
+	}
+	if s.Having != nil {
+		at := s.Having.Place()
+		lead := p.lead(at.From)
+		out = append(out, line, lead, group{cat{"HAVING ", indent{p.chain(s.Having)}}}, p.trail(at.To))
+	}
+	var windows cat
+	for i, w := range s.Windows {
+		if i > 0 {
+			windows = append(windows, line)
+		}
+		lead := p.lead(w.Span.From)
+		if i == 0 {
+			out = append(out, line, lead)
+			lead = nil
+		}
+		windows = append(windows, lead, group{p.window(w)})
+		if i < len(s.Windows)-1 {
+			windows = append(windows, ",")
+		}
+		windows = append(windows, p.trail(w.Span.To))
+	}
+	if windows != nil {
+		out = append(out, "WINDOW ", indent{windows})
+	}
+	if s.Union != nil {
+		out = append(out, line, p.lead(s.Union.Span.From), "UNION ALL", line, p.block(s.Union))
+	}
+	return out
+}
+
+func (p *printer) item(it Item) doc {
+	switch {
+	case it.Of != nil:
+		return nameText(*it.Of) + ".*"
+	case it.Star:
+		return "*"
+	}
+	out := cat{group{p.expr(it.Expr, 0)}}
+	if it.As != nil {
+		out = append(out, " AS "+nameText(*it.As))
+	}
+	return out
+}
+
+func (p *printer) from(f From) doc {
+	var out cat
+	switch {
+	case f.Query != nil:
+		out = cat{group{cat{"(", indent{cat{soft, p.block(f.Query)}}, soft, ")"}}}
+	case f.Unnest != nil:
+		out = cat{"UNNEST(", p.expr(f.Unnest, 0), ")"}
+	default:
+		out = cat{nameText(f.Name)}
+	}
+	if f.Since != nil {
+		out = append(out, " SINCE ", p.expr(f.Since, levelTimes))
+	}
+	if f.Alias != nil {
+		alias := aliasText(*f.Alias)
+		if f.Columns != nil {
+			alias = "AS " + alias + "(" + namesText(f.Columns) + ")"
+		}
+		out = append(out, " "+alias)
+	}
+	if f.AsOf != nil {
+		out = append(out, " AS OF ", p.expr(f.AsOf, levelTimes))
+	}
+	return out
+}
+
+func (p *printer) join(j Join) doc {
+	head := "JOIN "
+	if j.Kind != "INNER" {
+		head = j.Kind + " JOIN "
+	}
+	if j.Pick != "" {
+		head += j.Pick + " OF "
+	}
+	out := cat{head, p.from(j.With)}
+	if j.On != nil {
+		out = append(out, indent{cat{line, "ON ", indent{p.chain(j.On)}}})
+	}
+	if j.Lateness != nil {
+		out = append(out, " LATENESS "+j.Lateness.String())
+	}
+	return out
+}
+
+func (p *printer) window(w Window) doc {
+	if w.Over != nil {
+		return cat{nameText(w.Name) + " AS (", p.over(w.Over), ")"}
+	}
+	head := keyword(w.Kind) + " "
+	if w.Kind == Session {
+		head += "GAP " + w.Gap.String()
+	} else {
+		head += w.Length.String()
+	}
+	parts := cat{head}
+	put := func(word string, d *Duration) {
+		if d != nil {
+			parts = append(parts, line, word+" "+d.String())
+		}
+	}
+	if w.Every != nil {
+		parts = append(parts, " EVERY "+w.Every.String())
+	}
+	put("MAX", w.Max)
+	put("OFFSET", w.Offset)
+	if w.Zone != nil {
+		parts = append(parts, line, "AT TIME ZONE "+w.Zone.sql())
+	}
+	if w.On != nil {
+		parts = append(parts, line, "ON ", p.expr(w.On, levelTimes))
+	}
+	put("LATENESS", w.Lateness)
+	switch w.Report {
+	case ReportEvery:
+		put("REPORT EVERY", w.Each)
+	case ReportOnChange:
+		parts = append(parts, line, "REPORT ON CHANGE")
+	}
+	put("EMPTY FOR", w.EmptyFor)
+	return cat{nameText(w.Name) + " AS (", indent{parts}, ")"}
+}
