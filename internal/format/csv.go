@@ -2,6 +2,8 @@ package format
 
 import (
 	"bytes"
+	"encoding/base64"
+	"fiume/internal/core/eval"
 	"fmt"
 	"slices"
 	"strconv"
@@ -14,8 +16,82 @@ import (
 	"fiume/internal/core/types"
 )
 
-// csvDecoder reads CSV records (RFC 4180). An empty field is NULL, a quoted empty one is ”.
+// CSV is how CSV is written: RFC 4180, or with other marks.
+type CSV struct {
+	Delimiter byte
+	Quote     byte
+	Null      string // a field that is not quoted and reads so is NULL, as an empty one is
+}
+
+// CSVOf reads the options of a stream or sink.
+func CSVOf(o plan.Options) (CSV, error) {
+	c := CSV{',', '"', o.Word("null word", "")}
+	one := func(name string, at *byte) error {
+		w := o.Word(name, string(*at))
+		if w == `\t` {
+			w = "\t"
+		}
+		if len(w) != 1 || w == "\n" || w == "\r" || w[0] >= 0x80 {
+			return fmt.Errorf("%s takes one ASCII character, found '%s'", strings.ToUpper(name), w)
+		}
+		*at = w[0]
+		return nil
+	}
+	if err := one("delimiter", &c.Delimiter); err != nil {
+		return c, err
+	}
+	if err := one("quote", &c.Quote); err != nil {
+		return c, err
+	}
+	if c.Delimiter == c.Quote {
+		return c, fmt.Errorf("DELIMITER and QUOTE are the same")
+	}
+	return c, nil
+}
+
+// longestQuoted is how far a quoted field may reach over ends of lines. A quote that is not closed by
+// then was none: the record ends with its line and is a bad one, and those behind it stand.
+const longestQuoted = 1 << 20
+
+// RecordEnd gives the end of the record that begins at from, its newline included. more says that the
+// end may lie beyond b; last says that nothing comes behind b.
+func (c CSV) RecordEnd(b []byte, from int, last bool) (end int, more bool) {
+	for i := from; ; {
+		if i < len(b) && b[i] == c.Quote { // a quoted field
+			i++
+			for {
+				q := bytes.IndexByte(b[i:], c.Quote)
+				if q < 0 || i+q-from > longestQuoted {
+					if !last && len(b)-from <= longestQuoted {
+						return len(b), true
+					}
+					if nl := bytes.IndexByte(b[from:], '\n'); nl >= 0 {
+						return from + nl + 1, false
+					}
+					return len(b), !last
+				}
+				i += q + 1
+				if i >= len(b) || b[i] != c.Quote {
+					break
+				}
+				i++
+			}
+		}
+		for ; i < len(b) && b[i] != '\n' && b[i] != c.Delimiter; i++ {
+		}
+		if i >= len(b) {
+			return len(b), !last
+		}
+		if b[i] == '\n' {
+			return i + 1, false
+		}
+		i++
+	}
+}
+
+// csvDecoder reads CSV records. An empty field is NULL, a quoted empty one is ”.
 type csvDecoder struct {
+	dialect CSV
 	columns []int // leaf by field of the record; -1 where it is not used
 	leaves  []leaf
 	cols    []*column.Vector
@@ -33,6 +109,10 @@ type csvField struct {
 
 func newCSVDecoder(s *plan.Stream, used *plan.Use, header []string) (*csvDecoder, error) {
 	d := &csvDecoder{cols: make([]*column.Vector, len(s.Columns)), timeAt: -1}
+	var err error
+	if d.dialect, err = CSVOf(s.Options); err != nil {
+		return nil, err
+	}
 	order := header
 	if order == nil {
 		for _, f := range s.Columns {
@@ -46,9 +126,6 @@ func newCSVDecoder(s *plan.Stream, used *plan.Use, header []string) (*csvDecoder
 	for i, f := range s.Columns {
 		if _, ok := used.Needs(i); !ok {
 			continue
-		}
-		if f.Type.Kind == types.Row {
-			return nil, fmt.Errorf("the column %s is a ROW, which CSV cannot hold", f.Name)
 		}
 		d.cols[i] = column.New(f.Type)
 		d.leaves = append(d.leaves, leaf{name: f.Name, typ: f.Type, notNull: f.NotNull, time: i == s.Time, vec: d.cols[i]})
@@ -72,7 +149,7 @@ func (d *csvDecoder) Decode(data []byte, msgs []flow.Message, out *column.Batch)
 	n := len(msgs)
 	for i := range d.leaves {
 		d.leaves[i].vec.Resize(n)
-		d.leaves[i].vec.Data = d.leaves[i].vec.Data[:0]
+		d.leaves[i].vec.Clear()
 	}
 	out.Time, out.Pos = out.Time[:0], out.Pos[:0]
 	row := 0
@@ -94,7 +171,7 @@ func (d *csvDecoder) Decode(data []byte, msgs []flow.Message, out *column.Batch)
 
 func (d *csvDecoder) record(rec []byte, row, n int) string {
 	var bad string
-	d.fields, d.text, bad = SplitCSV(rec, d.fields[:0], d.text[:0])
+	d.fields, d.text, bad = d.dialect.split(rec, d.fields[:0], d.text[:0])
 	if bad != "" {
 		return bad
 	}
@@ -118,7 +195,7 @@ func (d *csvDecoder) record(rec []byte, row, n int) string {
 }
 
 func (d *csvDecoder) set(l *leaf, f csvField, row, n int) string {
-	if len(f.text) == 0 && !f.quoted {
+	if !f.quoted && (len(f.text) == 0 || string(f.text) == d.dialect.Null) {
 		if l.notNull || l.time {
 			return l.name + " is NULL or missing, but it is NOT NULL or the event time"
 		}
@@ -150,8 +227,22 @@ func (d *csvDecoder) set(l *leaf, f csvField, row, n int) string {
 		l.vec.I[row], ok = d.times.Parse(f.text)
 	case types.Date:
 		l.vec.I[row], ok = types.ParseDate(f.text)
-	default:
-		ok = false
+	case types.Time:
+		l.vec.I[row], ok = types.ParseTimeOfDay(f.text)
+	case types.Interval:
+		l.vec.I[row], ok = types.ParseInterval(s)
+	case types.Decimal:
+		l.vec.D[row], ok = exactDecimal(s, l.typ)
+	case types.Varbinary:
+		b, err := base64.StdEncoding.DecodeString(s)
+		l.vec.SetText(row, b)
+		ok = err == nil
+	default: // nested values and documents are written as JSON
+		v, wrong := eval.ValueOfJSON(f.text, l.typ)
+		if wrong != "" {
+			return l.name + ": " + wrong
+		}
+		l.vec.Set(row, n, v)
 	}
 	if !ok {
 		return fmt.Sprintf("%s: %q is no %s", l.name, clip(f.text), l.typ)
@@ -159,16 +250,30 @@ func (d *csvDecoder) set(l *leaf, f csvField, row, n int) string {
 	return ""
 }
 
-// SplitCSV cuts a record into fields. Quoted fields with doubled quotes are written to text.
-func SplitCSV(rec []byte, fields []csvField, text []byte) ([]csvField, []byte, string) {
+// exactDecimal reads a number that a DECIMAL holds without rounding.
+func exactDecimal(s string, t types.Type) (types.Num, bool) {
+	n, _, scale, ok := types.ParseDecimal(s)
+	if !ok {
+		return n, false
+	}
+	out, ok := types.Rescale(n, scale, int(t.Scale), int(t.Precision))
+	if !ok || scale <= int(t.Scale) {
+		return out, ok
+	}
+	back, ok := types.Rescale(out, int(t.Scale), scale, types.MaxPrecision)
+	return out, ok && back == n
+}
+
+// split cuts a record into fields. Quoted fields with doubled quotes are written to text.
+func (c CSV) split(rec []byte, fields []csvField, text []byte) ([]csvField, []byte, string) {
 	for {
-		if len(rec) == 0 || rec[0] != '"' {
-			end := bytes.IndexByte(rec, ',')
+		if len(rec) == 0 || rec[0] != c.Quote {
+			end := bytes.IndexByte(rec, c.Delimiter)
 			f := rec
 			if end >= 0 {
 				f = rec[:end]
 			}
-			if bytes.IndexByte(f, '"') >= 0 {
+			if bytes.IndexByte(f, c.Quote) >= 0 {
 				return fields, text, "a quote stands inside a field that is not quoted"
 			}
 			fields = append(fields, csvField{text: f})
@@ -181,32 +286,32 @@ func SplitCSV(rec []byte, fields []csvField, text []byte) ([]csvField, []byte, s
 		from := len(text)
 		rec = rec[1:]
 		for {
-			q := bytes.IndexByte(rec, '"')
+			q := bytes.IndexByte(rec, c.Quote)
 			if q < 0 {
 				return fields, text, "a quoted field has no end"
 			}
 			text = append(text, rec[:q]...)
 			rec = rec[q+1:]
-			if len(rec) == 0 || rec[0] != '"' {
+			if len(rec) == 0 || rec[0] != c.Quote {
 				break
 			}
-			text = append(text, '"')
+			text = append(text, c.Quote)
 			rec = rec[1:]
 		}
 		fields = append(fields, csvField{slices.Clone(text[from:]), true})
 		if len(rec) == 0 {
 			return fields, text, ""
 		}
-		if rec[0] != ',' {
+		if rec[0] != c.Delimiter {
 			return fields, text, "text follows the closing quote of a field"
 		}
 		rec = rec[1:]
 	}
 }
 
-// HeaderOf reads the names of a CSV header record.
-func HeaderOf(rec []byte) ([]string, error) {
-	fs, _, bad := SplitCSV(bytes.TrimPrefix(rec, []byte("\xef\xbb\xbf")), nil, nil)
+// Header reads the names of a header record.
+func (c CSV) Header(rec []byte) ([]string, error) {
+	fs, _, bad := c.split(rec, nil, nil)
 	if bad != "" {
 		return nil, fmt.Errorf("the CSV header cannot be read: %s", bad)
 	}
@@ -217,46 +322,62 @@ func HeaderOf(rec []byte) ([]string, error) {
 	return out, nil
 }
 
-type csvEncoder struct{ fields []types.Field }
+type csvEncoder struct {
+	dialect CSV
+	fields  []types.Field
+	text    []byte
+	times   types.TimeWriter
+}
 
 // Header implements Encoder.
 func (e *csvEncoder) Header() []byte {
 	var b []byte
 	for i, f := range e.fields {
 		if i > 0 {
-			b = append(b, ',')
+			b = append(b, e.dialect.Delimiter)
 		}
-		b = appendCSV(b, []byte(f.Name))
+		b = e.dialect.append(b, []byte(f.Name))
 	}
 	return append(b, '\n')
 }
 
 // Append implements Encoder.
 func (e *csvEncoder) Append(dst []byte, b *column.Batch, i int) []byte {
-	var text []byte
 	for c, v := range b.Cols[:len(e.fields)] {
 		if c > 0 {
-			dst = append(dst, ',')
+			dst = append(dst, e.dialect.Delimiter)
 		}
 		switch {
 		case v.Null(i):
+			dst = append(dst, e.dialect.Null...)
 		case v.Type.Kind == types.Varchar:
-			dst = appendCSV(dst, v.Text(i))
-		case v.Type.Kind == types.Row:
-			text = appendValue(text[:0], v, i, &types.TimeWriter{})
-			dst = appendCSV(dst, text)
+			dst = e.dialect.append(dst, v.Text(i))
+		case v.Type.Kind == types.Varbinary:
+			e.text = base64.StdEncoding.AppendEncode(e.text[:0], v.Text(i))
+			dst = e.dialect.append(dst, e.text)
+		case v.Type.IsNested(), v.Type.Kind == types.JSON:
+			e.text = appendValue(e.text[:0], v, i, &e.times)
+			dst = e.dialect.append(dst, e.text)
 		default:
-			dst = types.AppendText(dst, v.Value(i))
+			e.text = types.AppendText(e.text[:0], v.Value(i))
+			dst = e.dialect.append(dst, e.text)
 		}
 	}
 	return dst
 }
 
-func appendCSV(dst, s []byte) []byte {
-	if len(s) > 0 && !bytes.ContainsAny(s, ",\"\r\n") && s[0] != ' ' && s[len(s)-1] != ' ' {
+// append writes a field, in quotes where it would be read as something else without.
+func (c CSV) append(dst, s []byte) []byte {
+	if len(s) > 0 && s[0] != ' ' && s[len(s)-1] != ' ' && bytes.IndexByte(s, c.Delimiter) < 0 && bytes.IndexByte(s, c.Quote) < 0 &&
+		!bytes.ContainsAny(s, "\r\n") && string(s) != c.Null {
 		return append(dst, s...)
 	}
-	dst = append(dst, '"')
-	dst = append(dst, bytes.ReplaceAll(s, []byte(`"`), []byte(`""`))...)
-	return append(dst, '"')
+	dst = append(dst, c.Quote)
+	for _, x := range s {
+		if x == c.Quote {
+			dst = append(dst, x)
+		}
+		dst = append(dst, x)
+	}
+	return append(dst, c.Quote)
 }

@@ -1,8 +1,10 @@
 package format
 
 import (
+	"bytes"
 	"encoding/csv"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -11,12 +13,15 @@ import (
 	"fiume/internal/core/column"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
+	"fiume/internal/core/sql"
 	"fiume/internal/core/types"
 )
 
+var csvOption = plan.Options{"format": {Name: "format", Word: "csv"}}
+
 // splitAll gives the fields of a record as text.
 func splitAll(rec string) ([]string, string) {
-	fields, _, bad := SplitCSV([]byte(rec), nil, nil)
+	fields, _, bad := CSV{Delimiter: ',', Quote: '"'}.split([]byte(rec), nil, nil)
 	var out []string
 	for _, f := range fields {
 		out = append(out, string(f.text))
@@ -63,8 +68,8 @@ func TestCSVRecords(t *testing.T) {
 func TestCSVRoundTrip(t *testing.T) {
 	fields := []types.Field{{Name: "s", Type: types.Of(types.Varchar)}, {Name: "n", Type: types.Of(types.BigInt)}, {Name: "x", Type: types.Of(types.Double)},
 		{Name: "b", Type: types.Of(types.Boolean)}, {Name: "t", Type: types.Of(types.Timestamp)}, {Name: "d", Type: types.Of(types.Date)}}
-	stream := &plan.Stream{Name: "s", Time: -1, Columns: fields}
-	enc, err := NewEncoder("csv", fields)
+	stream := &plan.Stream{Name: "s", Time: -1, Columns: fields, Options: csvOption}
+	enc, err := NewEncoder(csvOption, fields)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -99,7 +104,7 @@ func TestCSVRoundTrip(t *testing.T) {
 			data = enc.Append(data, b, i)
 			msgs = append(msgs, flow.Message{Off: uint32(from), Len: uint32(len(data) - from)})
 		}
-		d, err := NewDecoder("csv", stream, &plan.Use{All: true}, nil)
+		d, err := NewDecoder(stream, &plan.Use{All: true}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -118,15 +123,200 @@ func TestCSVRoundTrip(t *testing.T) {
 }
 
 func TestCSVHeader(t *testing.T) {
-	names, err := HeaderOf([]byte("\xef\xbb\xbf\"chip\", bib ,name"))
+	names, err := CSV{Delimiter: ',', Quote: '"'}.Header([]byte("\"chip\", bib ,name"))
 	if err != nil || strings.Join(names, "|") != "chip|bib|name" {
 		t.Errorf("%q %v", names, err)
 	}
-	if _, err := HeaderOf([]byte(`"open`)); err == nil {
+	if _, err := (CSV{Delimiter: ',', Quote: '"'}).Header([]byte(`"open`)); err == nil {
 		t.Error("a header with an open quote is read")
 	}
-	row := &plan.Stream{Name: "s", Time: -1, Columns: []types.Field{{Name: "r", Type: types.Type{Kind: types.Row, Fields: []types.Field{{Name: "a", Type: types.Of(types.Int)}}}}}}
-	if _, err := NewDecoder("csv", row, &plan.Use{All: true}, nil); err == nil || !strings.Contains(err.Error(), "ROW") {
-		t.Errorf("CSV holds a ROW: %v", err)
+}
+
+// TestCSVDialect reads and writes other marks, and words for NULL.
+func TestCSVDialect(t *testing.T) {
+	opts := func(delimiter, quote, null string) plan.Options {
+		o := plan.Options{"format": {Name: "format", Word: "csv"}}
+		for n, w := range map[string]string{"delimiter": delimiter, "quote": quote, "null word": null} {
+			if w != "" {
+				o[n] = sql.Option{Name: n, Word: w}
+			}
+		}
+		return o
 	}
+	text := types.Of(types.Varchar)
+	fields := []types.Field{{Name: "a", Type: text}, {Name: "n", Type: types.DecimalOf(5, 2)}, {Name: "xs", Type: types.ArrayOf(types.Of(types.Int))}}
+	for in, want := range map[string]string{
+		"x;1.50;[1,null]": `{"a":"x","n":1.50,"xs":[1,null]}`,
+		"'it''s; so';NA;": `{"a":"it's; so","n":null,"xs":null}`,
+		"NA;NA;NA":        `{"a":null,"n":null,"xs":null}`,
+		"'NA';0;'[]'":     `{"a":"NA","n":0.00,"xs":[]}`,
+		"x;1.505;":        `n: "1.505" is no DECIMAL(5, 2)`,
+		"x;1000;":         `n: "1000" is no DECIMAL(5, 2)`,
+		"x;1;[1,2":        "xs: the JSON is malformed",
+		"x;1;{}":          "xs: {} is no ARRAY(INT)",
+		"x;1":             "expected 3 fields, found 2",
+		"x'y;1;":          "a quote stands inside a field that is not quoted",
+		"\xff;1;":         `a: "\xff" is no VARCHAR`,
+		"'x\ny';1;":       `{"a":"x\ny","n":1.00,"xs":null}`,
+	} {
+		s := &plan.Stream{Name: "s", Time: -1, Columns: fields, Options: opts(";", "'", "NA")}
+		d, err := NewDecoder(s, &plan.Use{All: true}, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var out column.Batch
+		got := ""
+		if rs := d.Decode([]byte(in), []flow.Message{{Len: uint32(len(in))}}, &out); len(rs) > 0 {
+			got = rs[0].Reason
+		} else {
+			got = string(NewJSONEncoder(fields).Append(nil, &out, 0))
+			enc, err := NewEncoder(s.Options, fields)
+			if err != nil {
+				t.Fatal(err)
+			}
+			again := enc.Append(nil, &out, 0)
+			var back column.Batch
+			if rs := d.Decode(again, []flow.Message{{Len: uint32(len(again))}}, &back); len(rs) > 0 {
+				t.Errorf("%q was written as %q: %v", in, again, rs)
+			} else if b := string(NewJSONEncoder(fields).Append(nil, &back, 0)); b != got {
+				t.Errorf("%q was written as %q, which is %s", in, again, b)
+			}
+		}
+		if got != want {
+			t.Errorf("%q: %s, wanted %s", in, got, want)
+		}
+	}
+	for _, bad := range []plan.Options{opts(";;", "", ""), opts("", "ß", ""), opts("'", "'", "")} {
+		if _, err := CSVOf(bad); err == nil {
+			t.Errorf("%v is taken", bad)
+		}
+	}
+	if c, err := CSVOf(opts(`\t`, "", "")); err != nil || c.Delimiter != '\t' {
+		t.Error(c, err)
+	}
+}
+
+// TestOpenQuote: a quote that is not closed makes one bad record and no more, however much follows.
+func TestOpenQuote(t *testing.T) {
+	c := CSV{Delimiter: ',', Quote: '"'}
+	text := []byte("a,b\n\"open,b\n" + strings.Repeat("x,y\n", 600_000))
+	ends := []int{}
+	for from := 0; from < 30; {
+		end, more := c.RecordEnd(text, from, false)
+		if more {
+			t.Fatalf("the record at %d has no end", from)
+		}
+		ends = append(ends, end)
+		from = end
+	}
+	if ends[0] != 4 || ends[1] != 12 || ends[2] != 16 {
+		t.Errorf("%v", ends)
+	}
+	if _, more := c.RecordEnd(text[:1000], 4, false); !more {
+		t.Error("a record is ended before enough is seen")
+	}
+	if end, more := c.RecordEnd(text[:1000], 4, true); more || end != 12 {
+		t.Error(end, more)
+	}
+}
+
+// TestText: each message is the value of the one column.
+func TestText(t *testing.T) {
+	s := &plan.Stream{Name: "s", Time: -1, Columns: []types.Field{{Name: "line", Type: types.Of(types.Varchar)}}, Options: plan.Options{"format": {Name: "format", Word: "text"}}}
+	d, err := NewDecoder(s, &plan.Use{All: true}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out column.Batch
+	data := []byte("all clear\xff{}")
+	rs := d.Decode(data, []flow.Message{{Len: 9}, {Off: 9, Len: 1}, {Off: 10, Len: 2}}, &out)
+	if len(rs) != 1 || rs[0].Message != 1 || out.N != 2 || string(out.Cols[0].Text(0)) != "all clear" || string(out.Cols[0].Text(1)) != "{}" {
+		t.Errorf("%v %+v", rs, out)
+	}
+	s.Columns = append(s.Columns, s.Columns[0])
+	if _, err := NewDecoder(s, &plan.Use{All: true}, nil); err == nil {
+		t.Error("text fills two columns")
+	}
+}
+
+// FuzzCSV: what a dialect cuts is what the standard library cuts, where that reads it; and no text
+// makes a decoder fail but with a reason.
+func FuzzCSV(f *testing.F) {
+	f.Add([]byte("a,1,x\n\"b\"\"\n\",2,\n"), byte(','))
+	f.Add([]byte("\xef\xbb\xbfa;\";\";\n;;\n"), byte(';'))
+	f.Add([]byte("a\t\"unclosed\nb\t2\n"), byte('\t'))
+	fields := []types.Field{{Name: "s", Type: types.Of(types.Varchar)}, {Name: "n", Type: types.DecimalOf(9, 3)}, {Name: "b", Type: types.Of(types.Boolean)}, {Name: "t", Type: types.Of(types.Timestamp)},
+		{Name: "m", Type: types.MapOf(types.Of(types.Varchar), types.Of(types.Double))}, {Name: "i", Type: types.Of(types.Interval)}, {Name: "v", Type: types.Of(types.Varbinary)}}
+	f.Fuzz(func(t *testing.T, data []byte, delimiter byte) {
+		if delimiter >= 0x80 || strings.ContainsRune("\"\n\r\x00", rune(delimiter)) {
+			return
+		}
+		c := CSV{Delimiter: delimiter, Quote: '"'}
+		opts := plan.Options{"format": {Name: "format", Word: "csv"}, "delimiter": {Name: "delimiter", Word: string(rune(delimiter))}}
+		dec, err := NewDecoder(&plan.Stream{Name: "s", Time: -1, Columns: fields, Options: opts}, &plan.Use{All: true}, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var msgs []flow.Message
+		for from := 0; from < len(data); {
+			end, more := c.RecordEnd(data, from, true)
+			if more || end <= from || end > len(data) {
+				t.Fatalf("the record at %d of %q ends at %d, %v", from, data, end, more)
+			}
+			rec := data[from:end]
+			from = end
+			rec = bytes.TrimSuffix(rec, []byte("\n"))
+			msgs = append(msgs, flow.Message{Off: uint32(end - len(rec) - btoi(data[end-1] == '\n')), Len: uint32(len(rec))})
+			if bytes.ContainsRune(rec, '\r') || len(rec) == 0 { // the library changes ends of lines and leaves out empty ones
+				continue
+			}
+			cr := csv.NewReader(bytes.NewReader(rec))
+			cr.Comma = rune(delimiter)
+			want, err := cr.Read()
+			if _, again := cr.Read(); again == nil || err == io.EOF {
+				continue
+			}
+			got, _, bad := c.split(rec, nil, nil)
+			if (err == nil) != (bad == "") {
+				t.Fatalf("%q: %q, the standard library: %v", rec, bad, err)
+			}
+			if err == nil {
+				for i, g := range got {
+					if string(g.text) != want[i] {
+						t.Fatalf("%q: field %d is %q, wanted %q", rec, i, g.text, want[i])
+					}
+				}
+			}
+		}
+		var out column.Batch
+		rejects := dec.Decode(data, msgs, &out)
+		if out.N+len(rejects) != len(msgs) {
+			t.Fatalf("%d rows and %d rejects of %d records", out.N, len(rejects), len(msgs))
+		}
+		// What was read is written and read again.
+		enc, err := NewEncoder(opts, fields)
+		if err != nil {
+			t.Fatal(err)
+		}
+		show := NewJSONEncoder(fields)
+		for i := range out.N {
+			text := enc.Append(nil, &out, i)
+			want := string(show.Append(nil, &out, i))
+			var back column.Batch
+			again, _ := NewDecoder(&plan.Stream{Name: "s", Time: -1, Columns: fields, Options: opts}, &plan.Use{All: true}, nil)
+			if rs := again.Decode(text, []flow.Message{{Len: uint32(len(text))}}, &back); len(rs) > 0 {
+				t.Fatalf("%s was written as %q: %v", want, text, rs)
+			}
+			if got := string(show.Append(nil, &back, 0)); got != want {
+				t.Fatalf("%s was written as %q, which is %s", want, text, got)
+			}
+		}
+	})
+}
+
+func btoi(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
 }

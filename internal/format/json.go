@@ -1,6 +1,7 @@
 package format
 
 import (
+	"encoding/base64"
 	"encoding/binary"
 	"fmt"
 	"math"
@@ -11,6 +12,7 @@ import (
 	"unicode/utf8"
 
 	"fiume/internal/core/column"
+	"fiume/internal/core/eval"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/types"
@@ -111,6 +113,9 @@ func (d *jsonDecoder) Decode(data []byte, msgs []flow.Message, out *column.Batch
 	for i := range d.leaves {
 		if v := d.leaves[i].vec; v != nil {
 			v.Resize(n)
+			if v.Type.Kind != types.Varchar {
+				v.Clear()
+			}
 		}
 	}
 	for _, r := range d.rows {
@@ -394,6 +399,9 @@ func (d *jsonDecoder) value(i int, node *jsonNode, depth, n int) (int, bool) {
 		d.wrong = slices.DeleteFunc(d.wrong, func(m mistake) bool { return m.node.within(node) })
 	}
 	c := d.buf[i]
+	if node != nil && node.leaf >= 0 && node.row < 0 && d.leaves[node.leaf].deep() && c != 'n' {
+		return d.deep(i, node, depth, n)
+	}
 	switch {
 	case c == '{':
 		if node != nil && node.row < 0 {
@@ -477,7 +485,7 @@ func (d *jsonDecoder) value(i int, node *jsonNode, depth, n int) (int, bool) {
 			d.reset(node)
 			return to, true
 		}
-		if node.leaf < 0 || d.leaves[node.leaf].typ.Kind != types.Boolean {
+		if node.leaf < 0 || node.row >= 0 || d.leaves[node.leaf].typ.Kind != types.Boolean {
 			d.mismatch(node, w)
 			return to, true
 		}
@@ -487,6 +495,42 @@ func (d *jsonDecoder) value(i int, node *jsonNode, depth, n int) (int, bool) {
 		return to, true
 	}
 	return i, d.bad(errCut)
+}
+
+// deep reads a value of a type with parts, or a document: it is validated here, cut out and read.
+func (d *jsonDecoder) deep(i int, node *jsonNode, depth, n int) (int, bool) {
+	to, ok := d.skip(i, depth, n)
+	if !ok {
+		return to, false
+	}
+	if reason := d.setDeep(node.leaf, i, to, n); reason != "" {
+		d.mistaken(node, reason)
+	}
+	d.noteValue(i, to, segDeep, node.leaf)
+	return to, true
+}
+
+// skip validates a value that is not read here.
+func (d *jsonDecoder) skip(i, depth, n int) (int, bool) {
+	keep := d.learning
+	d.learning = false
+	to, ok := d.value(i, nil, depth, n)
+	d.learning = keep
+	return to, ok
+}
+
+func (d *jsonDecoder) setDeep(k, from, to, n int) (reason string) {
+	l := &d.leaves[k]
+	v, wrong := eval.ValueOfJSON(d.buf[from:to], l.typ)
+	if wrong != "" {
+		return l.name + ": " + wrong
+	}
+	if !utf8.Valid(d.buf[from:to]) {
+		return l.name + ": the text is no valid UTF-8"
+	}
+	l.vec.Set(d.row, n, v)
+	d.set(k)
+	return ""
 }
 
 // within says whether the node is another, or lies below it.
@@ -611,6 +655,18 @@ func (d *jsonDecoder) setText(k, from, to int, escaped, high bool) (reason strin
 			x, ok = d.times.Parse(s)
 		case types.Date:
 			x, ok = types.ParseDate(s)
+		case types.Time:
+			x, ok = types.ParseTimeOfDay(s)
+		case types.Interval:
+			x, ok = types.ParseInterval(string(s))
+		case types.Varbinary:
+			b, err := base64.StdEncoding.DecodeString(string(s))
+			if err != nil {
+				return fmt.Sprintf("%s: %q is no base 64", l.name, clip(s))
+			}
+			l.vec.SetText(d.row, b)
+			d.set(k)
+			return ""
 		default:
 			return fmt.Sprintf("%s: expected %s, found text", l.name, l.typ)
 		}
@@ -670,6 +726,12 @@ func (d *jsonDecoder) setNumber(k int, s []byte, whole bool) (reason string) {
 			return fmt.Sprintf("%s: %s is no %s", l.name, clip(s), l.typ)
 		}
 		l.vec.I[d.row] = x
+	case types.Decimal:
+		x, ok := exactDecimal(string(s), l.typ)
+		if !ok {
+			return fmt.Sprintf("%s: %s is no %s", l.name, clip(s), l.typ)
+		}
+		l.vec.D[d.row] = x
 	default:
 		return fmt.Sprintf("%s: expected %s, found a number", l.name, l.typ)
 	}

@@ -33,6 +33,7 @@ const (
 	segNumber                //
 	segWord                  // true or false
 	segAny                   // an array nobody uses
+	segDeep                  // a value with parts
 )
 
 // segment is the text before a value, and the value.
@@ -261,12 +262,16 @@ func (d *jsonDecoder) byLayout(l *layout, data []byte, i, to, n int) bool {
 					return false
 				}
 				vec.I[row] = x
-			default:
+			case types.Date:
 				x, ok := types.ParseDate(data[from : i-1])
 				if !ok {
 					return false
 				}
 				vec.I[row] = x
+			default:
+				if d.setText(seg.leaf, from, i-1, false, false) != "" {
+					return false
+				}
 			}
 			if vec.Nulls != nil {
 				vec.Nulls[row] = false
@@ -319,6 +324,12 @@ func (d *jsonDecoder) byLayout(l *layout, data []byte, i, to, n int) bool {
 					return false
 				}
 				vec.F[row] = x
+			} else if seg.typ == types.Decimal {
+				x, ok := exactDecimal(string(data[from:i]), vec.Type)
+				if !ok {
+					return false
+				}
+				vec.D[row] = x
 			} else {
 				if frac > 0 {
 					return false
@@ -356,6 +367,12 @@ func (d *jsonDecoder) byLayout(l *layout, data []byte, i, to, n int) bool {
 					vec.Nulls[row] = false
 				}
 			}
+		case segDeep:
+			end, ok := d.skip(i, 1, n)
+			if !ok || d.setDeep(seg.leaf, i, end, n) != "" {
+				return false
+			}
+			i = end
 		case segAny:
 			if s == len(l.segs)-1 {
 				break

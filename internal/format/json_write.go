@@ -63,6 +63,21 @@ func appendValue(dst []byte, v *column.Vector, i int, times *types.TimeWriter) [
 		return append(types.AppendDate(append(dst, '"'), v.I[i]), '"')
 	case types.Interval:
 		return append(types.AppendInterval(append(dst, '"'), v.I[i]), '"')
+	case types.Decimal:
+		return types.AppendDecimal(dst, v.D[i], int(v.Type.Scale))
+	case types.JSON:
+		return append(dst, v.Text(i)...)
+	case types.Array:
+		dst = append(dst, '[')
+		for j := int(v.S[i].Off); j < int(v.S[i].Off+v.S[i].Len); j++ {
+			if j > int(v.S[i].Off) {
+				dst = append(dst, ',')
+			}
+			dst = appendValue(dst, v.Kids[0], j, times)
+		}
+		return append(dst, ']')
+	case types.Varbinary, types.Time, types.Map:
+		return types.AppendJSON(dst, v.Value(i), v.Type)
 	case types.Row:
 		sep := byte('{')
 		for k, f := range v.Type.Fields {

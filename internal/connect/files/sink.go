@@ -30,18 +30,19 @@ type Sink struct {
 	part   int
 	file   *os.File
 	opened time.Time
+
+	options plan.Options
 }
 
 // OpenSink opens the directory of a sink. Without durable nothing is synced: a run that can simply be
 // started again does not wait for the disk.
 func OpenSink(out *plan.Op, durable bool) (*Sink, error) {
 	s := out.Sink
-	f := s.Options.Word("format", "json")
-	enc, err := format.NewEncoder(f, out.Fields)
+	enc, err := format.NewEncoder(s.Options, out.Fields)
 	if err != nil {
 		return nil, err
 	}
-	k := &Sink{dir: s.Address, ext: "." + f, header: enc.Header(), durable: durable,
+	k := &Sink{dir: s.Address, ext: "." + s.Options.Word("format", "json"), options: s.Options, header: enc.Header(), durable: durable,
 		roll: time.Duration(s.Options.Duration("roll every", types.Minute)) * time.Microsecond}
 	if err := os.MkdirAll(k.dir, 0o755); err != nil {
 		return nil, fmt.Errorf("the directory cannot be made: %w", err)
@@ -100,7 +101,7 @@ func (s *Sink) recover() error {
 
 // NewEncoder implements flow.Sink.
 func (s *Sink) NewEncoder(fields []types.Field) (flow.Encoder, error) {
-	enc, err := format.NewEncoder(strings.TrimPrefix(s.ext, "."), fields)
+	enc, err := format.NewEncoder(s.options, fields)
 	return text.NewLines(enc, "\n"), err
 }
 

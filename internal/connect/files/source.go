@@ -20,15 +20,10 @@ import (
 // Place describes FILES.
 var Place = plan.Place{
 	Kind: "files",
-	Source: []plan.OptionSpec{
-		{Name: "format", Kind: plan.WordOption, Words: []string{"json", "csv"}, Doc: "how messages are written; json"},
-		{Name: "header", Kind: plan.FlagOption, Doc: "CSV: the first record names the columns; true"},
-		{Name: "bad rows", Kind: plan.WordOption, Words: []string{"keep", "stop"}, Doc: "what a message that is no row does; keep: it is counted and a sample kept"},
-	},
-	Sink: []plan.OptionSpec{
-		{Name: "format", Kind: plan.WordOption, Words: []string{"json", "csv"}, Doc: "how rows are written; json"},
-		{Name: "roll every", Kind: plan.DurationOption, Doc: "how long a part file stays open; 1 MINUTE"},
-	},
+	Source: append(format.SourceOptions(),
+		plan.OptionSpec{Name: "header", Kind: plan.FlagOption, Doc: "CSV: the first record names the columns; true"}),
+	Sink: append(format.SinkOptions(),
+		plan.OptionSpec{Name: "roll every", Kind: plan.DurationOption, Doc: "how long a part file stays open; 1 MINUTE"}),
 }
 
 const (
@@ -58,10 +53,8 @@ func Open(scan *plan.Op, piece int) (*Source, error) {
 		if st, err := f.Stat(); err == nil {
 			sp.at = st.ModTime().UnixMicro()
 		}
-		if sp.format == "csv" {
-			if err := sp.readHeader(s.Options.Flag("header", true)); err != nil {
-				return nil, errors.Join(fmt.Errorf("%s: %w", n, err), src.closeAll())
-			}
+		if err := sp.begin(); err != nil {
+			return nil, errors.Join(fmt.Errorf("%s: %w", n, err), src.closeAll())
 		}
 	}
 	return src, nil
@@ -131,6 +124,7 @@ type split struct {
 	stream *plan.Stream
 	used   *plan.Use
 	format string
+	csv    format.CSV
 	piece  int
 	header []string
 	start  int64 // where the first record begins
@@ -145,7 +139,7 @@ func (s *split) Position() int64        { return s.pos }
 func (s *split) Close() error           { return s.file.Close() }
 
 func (s *split) NewDecoder() (flow.Decoder, error) {
-	return format.NewDecoder(s.format, s.stream, s.used, s.header)
+	return format.NewDecoder(s.stream, s.used, s.header)
 }
 
 // Resume implements flow.Split. It counts the lines before the position, so that places stay right.
@@ -170,25 +164,41 @@ func (s *split) Resume(pos int64) error {
 	return nil
 }
 
-func (s *split) readHeader(has bool) error {
+// begin finds where the first record stands: behind a byte-order mark, and behind the header of CSV.
+func (s *split) begin() error {
+	var mark [3]byte
+	n, err := s.file.ReadAt(mark[:], 0)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return err
+	}
+	switch {
+	case n == 3 && string(mark[:]) == "\xef\xbb\xbf":
+		s.pos = 3
+	case n >= 2 && (string(mark[:2]) == "\xff\xfe" || string(mark[:2]) == "\xfe\xff"):
+		return fmt.Errorf("the file is written in UTF-16; files are read as UTF-8")
+	}
+	if s.format != "csv" {
+		return nil
+	}
+	if s.csv, err = format.CSVOf(s.stream.Options); err != nil {
+		return err
+	}
+	if !s.stream.Options.Flag("header", true) {
+		return nil
+	}
 	var p flow.Piece
+	from := s.pos
 	if err := s.Next(&p); err != nil {
 		if errors.Is(err, io.EOF) {
 			return nil
 		}
 		return err
 	}
-	first := 0
-	if has {
-		first = lineEnd(p.Data, 0, true)
-		names, err := format.HeaderOf(bytes.TrimRight(p.Data[:first], "\r\n"))
-		if err != nil {
-			return err
-		}
-		s.header = names
+	end, _ := s.csv.RecordEnd(p.Data, 0, true)
+	if s.header, err = s.csv.Header(bytes.TrimRight(p.Data[:end], "\r\n")); err != nil {
+		return err
 	}
-	s.start = int64(first)
-	return s.Resume(s.start)
+	return s.Resume(from + int64(end))
 }
 
 // Next implements flow.Split.
@@ -225,34 +235,17 @@ func (s *split) Next(p *flow.Piece) error {
 	}
 }
 
-// cut gives the length of the whole records in b.
+// cut gives the length of the whole records in b, which more follows.
 func (s *split) cut(b []byte) int {
-	end := bytes.LastIndexByte(b, '\n') + 1
-	if s.format != "csv" {
-		return end
+	if s.format != "csv" || bytes.IndexByte(b, s.csv.Quote) < 0 {
+		return bytes.LastIndexByte(b, '\n') + 1
 	}
-	for end > 0 && bytes.Count(b[:end], []byte{'"'})%2 == 1 {
-		end = bytes.LastIndexByte(b[:end-1], '\n') + 1
-	}
-	return end
-}
-
-// lineEnd gives the end of the record that begins at from, its newline included. With quotes, a
-// newline inside a quoted field does not end it.
-func lineEnd(b []byte, from int, quotes bool) int {
-	at, odd := from, false
-	for {
-		nl := bytes.IndexByte(b[at:], '\n')
-		if nl < 0 {
-			return len(b)
+	for from := 0; ; {
+		end, more := s.csv.RecordEnd(b, from, false)
+		if more {
+			return from
 		}
-		if quotes && bytes.Count(b[at:at+nl], []byte{'"'})%2 == 1 {
-			odd = !odd
-		}
-		at += nl + 1
-		if !odd {
-			return at
-		}
+		from = end
 	}
 }
 
@@ -278,7 +271,7 @@ func (s *split) Frame(p *flow.Piece) error {
 		return nil
 	}
 	for from := 0; from < len(p.Data); {
-		next := lineEnd(p.Data, from, true)
+		next, _ := s.csv.RecordEnd(p.Data, from, true)
 		end := next
 		if p.Data[end-1] == '\n' {
 			end--

@@ -4,6 +4,7 @@ package rows
 import (
 	"fiume/internal/core/column"
 	"fiume/internal/core/flow"
+	"fiume/internal/core/plan"
 	"fiume/internal/core/types"
 	"fiume/internal/format"
 )
@@ -19,7 +20,7 @@ type Sink struct {
 
 // NewEncoder implements flow.Sink.
 func (s *Sink) NewEncoder(fields []types.Field) (flow.Encoder, error) {
-	enc, err := format.NewEncoder(s.Format, fields)
+	enc, err := format.NewEncoder(plan.Options{"format": {Name: "format", Word: s.Format}}, fields)
 	return &encoder{enc: enc}, err
 }
 

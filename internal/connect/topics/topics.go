@@ -18,15 +18,10 @@ import (
 
 // Place describes TOPIC.
 var Place = plan.Place{
-	Kind: "topic",
-	Source: []plan.OptionSpec{
-		{Name: "format", Kind: plan.WordOption, Words: []string{"json", "csv"}, Doc: "how messages are written; json"},
-		{Name: "bad rows", Kind: plan.WordOption, Words: []string{"keep", "stop"}, Doc: "what a message that is no row does; keep: it is counted and a sample kept"},
-	},
-	Sink: []plan.OptionSpec{
-		{Name: "format", Kind: plan.WordOption, Words: []string{"json", "csv"}, Doc: "how rows are written; json"},
-		{Name: "key", Kind: plan.NamesOption, Doc: "the columns that make the message's key, joined with |"},
-	},
+	Kind:   "topic",
+	Source: format.SourceOptions(),
+	Sink: append(format.SinkOptions(),
+		plan.OptionSpec{Name: "key", Kind: plan.NamesOption, Doc: "the columns that make the message's key, joined with |"}),
 }
 
 const pieceBytes = 1 << 20
@@ -114,7 +109,7 @@ func (s *split) Position() int64        { return s.pos }
 func (s *split) Close() error           { return nil }
 
 func (s *split) NewDecoder() (flow.Decoder, error) {
-	return format.NewDecoder(s.stream.Options.Word("format", "json"), s.stream, s.used, nil)
+	return format.NewDecoder(s.stream, s.used, nil)
 }
 
 // Resume implements flow.Split.
@@ -161,10 +156,10 @@ func (s *split) Frame(p *flow.Piece) error {
 
 // Sink writes rows as messages.
 type Sink struct {
-	topic  *topiclog.Topic
-	format string
-	key    []int
-	fields []types.Field
+	topic   *topiclog.Topic
+	options plan.Options
+	key     []int
+	fields  []types.Field
 }
 
 // OpenSink finds the topic of a sink.
@@ -173,7 +168,7 @@ func OpenSink(log *topiclog.Log, out *plan.Op) (*Sink, error) {
 	if t == nil {
 		return nil, fmt.Errorf("there is no topic '%s'; create it with CREATE TOPIC", out.Sink.Address)
 	}
-	s := &Sink{topic: t, format: out.Sink.Options.Word("format", "json"), fields: out.Fields}
+	s := &Sink{topic: t, options: out.Sink.Options, fields: out.Fields}
 	row := types.Type{Kind: types.Row, Fields: out.Fields}
 	for _, k := range out.Sink.Options.Names("key") {
 		i := row.FieldIndex(k)
@@ -194,7 +189,7 @@ type encoder struct {
 
 // NewEncoder implements flow.Sink.
 func (s *Sink) NewEncoder(fields []types.Field) (flow.Encoder, error) {
-	enc, err := format.NewEncoder(s.format, fields)
+	enc, err := format.NewEncoder(s.options, fields)
 	return &encoder{Lines: text.NewLines(enc, ""), key: s.key}, err
 }
 
