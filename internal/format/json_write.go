@@ -1,6 +1,7 @@
 package format
 
 import (
+	"encoding/binary"
 	"strconv"
 
 	"fiume/internal/core/column"
@@ -92,7 +93,14 @@ func appendValue(dst []byte, v *column.Vector, i int, times *types.TimeWriter) [
 
 // appendText writes a JSON string; most need no escape.
 func appendText(dst, s []byte) []byte {
-	for _, c := range s {
+	t := s
+	for len(t) >= 8 {
+		if special(binary.LittleEndian.Uint64(t)) != 0 {
+			return types.AppendJSONString(dst, s)
+		}
+		t = t[8:]
+	}
+	for _, c := range t {
 		if c < 0x20 || c >= 0x80 || c == '"' || c == '\\' {
 			return types.AppendJSONString(dst, s)
 		}

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
@@ -48,7 +49,7 @@ func Open(scan *plan.Op, piece int) (*Source, error) {
 		if err != nil {
 			return nil, errors.Join(err, src.closeAll())
 		}
-		sp := &split{name: n, file: f, stream: s, used: scan.Used, format: s.Options.Word("format", "json"), piece: piece, line: 1}
+		sp := &split{name: n, file: f, stream: s, used: scan.Used, format: s.Options.Word("format", "json"), piece: piece}
 		src.splits = append(src.splits, sp)
 		if st, err := f.Stat(); err == nil {
 			sp.at = st.ModTime().UnixMicro()
@@ -117,7 +118,7 @@ func (s *Source) closeAll() error {
 	return errors.Join(errs...)
 }
 
-// split reads one file in pieces of whole lines. Positions are byte offsets, places are lines.
+// split reads one file in pieces of whole lines. Positions are byte offsets; places are shown as lines.
 type split struct {
 	name   string
 	file   *os.File
@@ -127,22 +128,56 @@ type split struct {
 	csv    format.CSV
 	piece  int
 	header []string
-	start  int64 // where the first record begins
 	pos    int64
-	line   int64 // of pos, from 1
 	at     int64 // the file's time of change
+
+	mu    sync.Mutex
+	lines []lineMark // places whose lines are known, for Place
 }
 
-func (s *split) Name() string           { return s.name }
-func (s *split) Place(pos int64) string { return fmt.Sprintf("%s:%d", s.name, pos) }
-func (s *split) Position() int64        { return s.pos }
-func (s *split) Close() error           { return s.file.Close() }
+// lineMark is a byte of a file and its line, from 1.
+type lineMark struct{ pos, line int64 }
+
+func (s *split) Name() string    { return s.name }
+func (s *split) Position() int64 { return s.pos }
+func (s *split) Close() error    { return s.file.Close() }
+
+// Place implements flow.Split. Lines are counted when somebody asks, from the nearest place where they
+// are known.
+func (s *split) Place(pos int64) string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	at := lineMark{0, 1}
+	for _, m := range s.lines {
+		if m.pos <= pos && m.pos > at.pos {
+			at = m
+		}
+	}
+	f, err := os.Open(s.name)
+	if err != nil {
+		return fmt.Sprintf("%s byte %d", s.name, pos)
+	}
+	defer f.Close()
+	buf := make([]byte, 1<<18)
+	for at.pos < pos {
+		n, err := f.ReadAt(buf[:min(int64(len(buf)), pos-at.pos)], at.pos)
+		if n == 0 {
+			return fmt.Sprintf("%s byte %d (%v)", s.name, pos, err)
+		}
+		at.line += int64(bytes.Count(buf[:n], []byte{'\n'}))
+		at.pos += int64(n)
+		if len(s.lines) == 0 || at.pos > s.lines[len(s.lines)-1].pos+8<<20 {
+			s.lines = append(s.lines, at)
+		}
+	}
+	return fmt.Sprintf("%s:%d", s.name, at.line)
+}
 
 func (s *split) NewDecoder() (flow.Decoder, error) {
 	return format.NewDecoder(s.stream, s.used, s.header)
 }
 
-// Resume implements flow.Split. It counts the lines before the position, so that places stay right.
+// Resume implements flow.Split.
 func (s *split) Resume(pos int64) error {
 	st, err := s.file.Stat()
 	if err != nil {
@@ -151,16 +186,7 @@ func (s *split) Resume(pos int64) error {
 	if pos > st.Size() {
 		return fmt.Errorf("the file has %d bytes, but had been read up to %d", st.Size(), pos)
 	}
-	s.pos, s.line = 0, 1
-	buf := make([]byte, DefaultPiece)
-	for s.pos < pos {
-		n, err := s.file.ReadAt(buf[:min(int64(len(buf)), pos-s.pos)], s.pos)
-		if n == 0 {
-			return err
-		}
-		s.line += int64(bytes.Count(buf[:n], []byte{'\n'}))
-		s.pos += int64(n)
-	}
+	s.pos = pos
 	return nil
 }
 
@@ -221,15 +247,14 @@ func (s *split) Next(p *flow.Piece) error {
 			end = s.cut(buf[:n])
 			if end == 0 {
 				if size >= longestLine {
-					return fmt.Errorf("line %d is longer than %d MB", s.line, longestLine>>20)
+					return fmt.Errorf("byte %d: a record is longer than %d MB", s.pos, longestLine>>20)
 				}
 				size *= 2
 				continue
 			}
 		}
 		p.Data = buf[:end]
-		p.Base, p.Next = s.line, s.pos+int64(end)
-		s.line += int64(bytes.Count(p.Data, []byte{'\n'}))
+		p.Base, p.Next = s.pos, s.pos+int64(end)
 		s.pos = p.Next
 		return nil
 	}
@@ -252,9 +277,8 @@ func (s *split) cut(b []byte) int {
 // Frame implements flow.Split: it finds the lines of a piece. Blank lines are no messages.
 func (s *split) Frame(p *flow.Piece) error {
 	p.Messages = p.Messages[:0]
-	line, csv := p.Base, s.format == "csv"
-	if !csv {
-		for from := 0; from < len(p.Data); line++ {
+	if s.format != "csv" {
+		for from := 0; from < len(p.Data); {
 			n := bytes.IndexByte(p.Data[from:], '\n')
 			if n < 0 {
 				n = len(p.Data) - from
@@ -264,7 +288,7 @@ func (s *split) Frame(p *flow.Piece) error {
 				if p.Data[from+n-1] == '\r' {
 					size--
 				}
-				p.Messages = append(p.Messages, flow.Message{Off: uint32(from), Len: uint32(size), Pos: line, At: s.at})
+				p.Messages = append(p.Messages, flow.Message{Off: uint32(from), Len: uint32(size), Pos: p.Base + int64(from), At: s.at})
 			}
 			from += n + 1
 		}
@@ -280,9 +304,8 @@ func (s *split) Frame(p *flow.Piece) error {
 			end--
 		}
 		if end > from && !blank(p.Data[from:end]) {
-			p.Messages = append(p.Messages, flow.Message{Off: uint32(from), Len: uint32(end - from), Pos: line, At: s.at})
+			p.Messages = append(p.Messages, flow.Message{Off: uint32(from), Len: uint32(end - from), Pos: p.Base + int64(from), At: s.at})
 		}
-		line += 1 + int64(bytes.Count(p.Data[from:end], []byte{'\n'}))
 		from = next
 	}
 	return nil

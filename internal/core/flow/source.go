@@ -14,7 +14,7 @@ import (
 // Message is one message in a buffer.
 type Message struct {
 	Off, Len uint32
-	Pos      int64 // its place in the split, for people: the line of a file, the offset in a partition
+	Pos      int64 // its place in the split: the byte of a file, the offset in a partition
 	At       int64 // arrival, microseconds
 }
 

@@ -296,6 +296,7 @@ type NamedSample struct {
 	LateBy    int64  `json:"late_by,omitempty"` // microseconds
 	Row       string `json:"row"`
 	op        int
+	place     func() string // finds Origin when it is asked for
 }
 
 const keptSamples = 50
@@ -309,7 +310,7 @@ func (s *samples) add(x step.Sample, sr *splitReader) {
 		n.EventTime = &x.EventTime
 	}
 	if sr != nil && x.Split >= 0 {
-		n.Origin = sr.split.Place(x.Pos)
+		n.place = func() string { return sr.split.Place(x.Pos) }
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -317,21 +318,27 @@ func (s *samples) add(x step.Sample, sr *splitReader) {
 		s.byOp = map[int][]NamedSample{}
 	}
 	list := append(s.byOp[x.Op], n)
-	if len(list) > keptSamples {
-		list = slices.Clone(list[len(list)-keptSamples:])
+	if len(list) >= 2*keptSamples { // moved seldom, not at each row
+		list = append(list[:0], list[len(list)-keptSamples:]...)
 	}
 	s.byOp[x.Op] = list
 }
 
 // Samples gives the newest late and rejected rows, by operator in the order of the plan.
 func (j *Job) Samples() []NamedSample {
-	j.samples.mu.Lock()
-	defer j.samples.mu.Unlock()
 	out := []NamedSample{}
+	j.samples.mu.Lock()
 	for _, o := range j.plan.Ops {
-		for _, s := range j.samples.byOp[o.ID] {
+		list := j.samples.byOp[o.ID]
+		for _, s := range list[max(0, len(list)-keptSamples):] {
 			s.Step = o.Step
 			out = append(out, s)
+		}
+	}
+	j.samples.mu.Unlock()
+	for i := range out {
+		if out[i].place != nil {
+			out[i].Origin = out[i].place()
 		}
 	}
 	return out

@@ -33,6 +33,15 @@ func (k *Keys) Key(i int) []byte {
 	return k.buf[from:k.ends[i]]
 }
 
+// EncodeRow gives the key of one row and its hash. The key is good until the next one.
+func (k *Keys) EncodeRow(cols []*column.Vector, i int) (key []byte, hash uint64) {
+	k.buf = k.buf[:0]
+	for c, v := range cols {
+		k.buf = AppendKey(k.buf, v, i, c == len(cols)-1)
+	}
+	return k.buf, xxhash.Sum64(k.buf)
+}
+
 // Encode writes the keys of n rows.
 func (k *Keys) Encode(cols []*column.Vector, n int) {
 	k.buf, k.ends, k.Hashes = k.buf[:0], k.ends[:0], k.Hashes[:0]

@@ -31,6 +31,37 @@ type Partial struct {
 	groups []int32
 	opens  int64 // the slice of the row before
 	have   bool
+	recent [recentKeys]recentKey
+	of     *state.Groups // the table that recent speaks of
+}
+
+// recentKey remembers the entry of a short text that is the only key, so that rows of few keys need no
+// encoding and no hash. Text of up to sixteen bytes is its two words and its length.
+type recentKey struct {
+	words [2]uint64
+	size  int64 // -1: empty
+	opens int64
+	entry uint32
+}
+
+const recentKeys = 256
+
+// shortText gives the words of a text of up to sixteen bytes. ok is false where the text is longer, or
+// stands so near the end of its buffer that sixteen bytes cannot be read.
+func shortText(v *column.Vector, i int) (words [2]uint64, size int64, ok bool) {
+	s := v.S[i]
+	if s.Len > 16 || int(s.Off)+16 > len(v.Data) {
+		return words, 0, false
+	}
+	b := v.Data[s.Off : s.Off+16]
+	words = [2]uint64{binary.LittleEndian.Uint64(b), binary.LittleEndian.Uint64(b[8:])}
+	if s.Len <= 8 {
+		words[0] &= ^uint64(0) >> (64 - 8*s.Len)
+		words[1] = 0
+	} else {
+		words[1] &= ^uint64(0) >> (128 - 8*s.Len)
+	}
+	return words, int64(s.Len), true
 }
 
 // EntryWords is the number of words of an entry of a window operator.
@@ -55,7 +86,16 @@ func (p *Partial) Push(b *column.Batch) {
 		p.args = append(p.args, m.Rows(a, b))
 	}
 	bad := p.C.rejects(p.Op, b)
-	p.keys.Encode(p.cols, b.N)
+	short := len(p.cols) == 1 && p.cols[0].Type.Kind == types.Varchar
+	if p.of != p.Groups || p.Groups.Len() == 0 {
+		p.of = p.Groups
+		for i := range p.recent {
+			p.recent[i].size = -1
+		}
+	}
+	if !short {
+		p.keys.Encode(p.cols, b.N)
+	}
 	p.groups = slices.Grow(p.groups[:0], b.N)[:b.N]
 	g := p.Groups
 	for i, at := range b.Time[:b.N] {
@@ -73,7 +113,12 @@ func (p *Partial) Push(b *column.Batch) {
 			p.C.sample(p.Op, true, "its window closed at "+string(types.AppendTimestamp(nil, closes)), b, i, b.Stamp[i]-closes)
 			continue
 		}
-		e := g.Find(p.keys.Hashes[i], p.opens, p.keys.Key(i))
+		var e uint32
+		if short {
+			e = p.find(g, i)
+		} else {
+			e = g.Find(p.keys.Hashes[i], p.opens, p.keys.Key(i))
+		}
 		g.Words[int(e)*g.Width]++
 		p.groups[i] = int32(e)
 	}
@@ -82,6 +127,24 @@ func (p *Partial) Push(b *column.Batch) {
 		a.Update(g, word, p.groups, p.args[k])
 		word += a.Words()
 	}
+}
+
+// find gives the entry of a row whose only key is text.
+func (p *Partial) find(g *state.Groups, i int) uint32 {
+	v := p.cols[0]
+	if !v.Null(i) {
+		if words, size, ok := shortText(v, i); ok {
+			r := &p.recent[(words[0]*0x9e3779b97f4a7c15^words[1]*0xbf58476d1ce4e5b9^uint64(size))>>56]
+			if r.words == words && r.size == size && r.opens == p.opens {
+				return r.entry
+			}
+			key, hash := p.keys.EncodeRow(p.cols, i)
+			*r = recentKey{words, size, p.opens, g.Find(hash, p.opens, key)}
+			return r.entry
+		}
+	}
+	key, hash := p.keys.EncodeRow(p.cols, i)
+	return g.Find(hash, p.opens, key)
 }
 
 // sliceOf gives the beginning of the window that an event time falls into.
