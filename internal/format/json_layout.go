@@ -21,6 +21,7 @@ type layouts struct {
 	hits     int
 	misses   int
 	pause    int // messages to read before learning again
+	shapes   [shapeLengths]shapes
 }
 
 const keptLayouts = 4
@@ -150,9 +151,14 @@ func (g *segment) text(s []byte) {
 // fast reads one message, data[from:to], by the layouts known. False says nothing about the message
 // but that the general scan must read it.
 func (d *jsonDecoder) fast(data []byte, from, to, n int) bool {
+	if d.byShape(data, from, to, n) {
+		d.hits++
+		return true
+	}
 	for k, l := range d.known {
 		if d.byLayout(l, data, from, to, n) {
 			d.hits++
+			d.learnShape(l, data, from, to)
 			if k > 0 {
 				copy(d.known[1:k+1], d.known[:k])
 				d.known[0] = l
@@ -272,6 +278,18 @@ func (d *jsonDecoder) byLayout(l *layout, data []byte, i, to, n int) bool {
 		from := i
 		switch seg.kind {
 		case segText:
+			// An instant of the usual length is read at once: its form leaves no room for a mark.
+			if seg.typ == types.Timestamp && seg.leaf >= 0 && i+24 <= limit && at1(p, i+24) == '"' {
+				if x, ok := d.times.Parse(data[i : i+24]); ok {
+					vec := d.leaves[seg.leaf].vec
+					vec.I[row] = x
+					if vec.Nulls != nil {
+						vec.Nulls[row] = false
+					}
+					i += 25
+					continue
+				}
+			}
 			for {
 				if i > limit {
 					return false

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"hash/crc32"
+	"sync"
 
 	"github.com/twmb/franz-go/pkg/kmsg"
 )
@@ -22,7 +23,7 @@ type Record struct {
 	At    int64
 }
 
-var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+var castagnoli = sync.OnceValue(func() *crc32.Table { return crc32.MakeTable(crc32.Castagnoli) })
 
 // The head of a batch: base offset 8, length 4, leader epoch 4, magic 1, crc 4, attributes 2, last
 // offset delta 4, first and greatest timestamp 8 and 8, producer id 8 and epoch 2, first sequence 4,
@@ -51,7 +52,7 @@ func encodeBatch(dst []byte, base int64, recs []Record) []byte {
 		NumRecords: int32(len(recs)), Records: body}
 	start := len(dst)
 	dst = b.AppendTo(dst)
-	sum := crc32.Checksum(dst[start+coveredFrom:], castagnoli)
+	sum := crc32.Checksum(dst[start+coveredFrom:], castagnoli())
 	binary.BigEndian.PutUint32(dst[start+crcAt:], sum)
 	return dst
 }
@@ -107,7 +108,7 @@ func readHead(b []byte) (h head, err error) {
 
 // intact checks a whole batch against its CRC.
 func intact(b []byte) bool {
-	return binary.BigEndian.Uint32(b[crcAt:]) == crc32.Checksum(b[coveredFrom:], castagnoli)
+	return binary.BigEndian.Uint32(b[crcAt:]) == crc32.Checksum(b[coveredFrom:], castagnoli())
 }
 
 // View is a record inside a buffer of batches: offsets of the value and key in it.

@@ -81,7 +81,7 @@ var (
 	ErrExists = errors.New("there is already a topic of this name")
 	// ErrName says that a name cannot be a topic's.
 	ErrName = errors.New("a topic's name has 1 to 200 letters, digits, dots, dashes and underscores")
-	name    = regexp.MustCompile(`^[A-Za-z0-9_-][A-Za-z0-9._-]{0,199}$`)
+	name    = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9_-][A-Za-z0-9._-]{0,199}$`) })
 )
 
 // Open opens a log and recovers its partitions.
@@ -155,7 +155,7 @@ func (l *Log) retain() {
 
 // Create makes a topic.
 func (l *Log) Create(topic string, s Settings) (*Topic, error) {
-	if !name.MatchString(topic) {
+	if !name().MatchString(topic) {
 		return nil, ErrName
 	}
 	if s.Partitions < 1 || s.Partitions > 1000 {

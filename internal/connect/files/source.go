@@ -29,7 +29,7 @@ var Place = plan.Place{
 
 const (
 	// DefaultPiece is the size of the pieces that workers decode, in bytes.
-	DefaultPiece = 1 << 20
+	DefaultPiece = 1 << 19
 	longestLine  = 64 << 20
 )
 

@@ -1,6 +1,7 @@
 package types
 
 import (
+	"bytes"
 	"encoding/base64"
 	"encoding/hex"
 	"math"
@@ -54,6 +55,43 @@ func AppendDouble(b []byte, x float64) []byte {
 		return strconv.AppendFloat(b, x, 'e', -1, 64)
 	}
 	return strconv.AppendFloat(b, x, 'f', -1, 64)
+}
+
+// DoubleWriter is AppendDouble for runs of numbers with as many decimals: it tries those of the last
+// one first. The zero value is ready; it is not safe for use by several goroutines.
+type DoubleWriter struct{ scale int }
+
+// Append appends one number.
+func (w *DoubleWriter) Append(b []byte, x float64) []byte {
+	if a := math.Abs(x); a < 1e9 && a >= 1e-5 {
+		p := pow10[w.scale]
+		n := int64(a*p + 0.5)
+		if float64(n)/p == a { // see AppendDouble
+			k, unit := w.scale, int64(p)
+			for k > 0 && n%10 == 0 {
+				n, k, unit = n/10, k-1, unit/10
+			}
+			if x < 0 {
+				b = append(b, '-')
+			}
+			b = strconv.AppendInt(b, n/unit, 10)
+			if k == 0 {
+				return b
+			}
+			b = append(b, '.')
+			for n %= unit; unit > 1; {
+				unit /= 10
+				b = append(b, byte('0'+n/unit%10))
+			}
+			return b
+		}
+	}
+	at := len(b)
+	b = AppendDouble(b, x)
+	if i := bytes.IndexByte(b[at:], '.'); i >= 0 && len(b)-at-i-1 < len(pow10) {
+		w.scale = len(b) - at - i - 1
+	}
+	return b
 }
 
 const hexDigits = "0123456789abcdef"

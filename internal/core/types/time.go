@@ -277,10 +277,16 @@ func (w *TimeWriter) Append(b []byte, t int64) []byte {
 		}
 		w.sec, w.have = sec, true
 	}
-	b = append(b, w.text[:]...)
 	ms := us / 1000
+	if us %= 1000; us == 0 {
+		var t [24]byte
+		copy(t[:], w.text[:])
+		t[20], t[21], t[22], t[23] = byte('0'+ms/100), byte('0'+ms/10%10), byte('0'+ms%10), 'Z'
+		return append(b, t[:]...)
+	}
+	b = append(b, w.text[:]...)
 	b = append(b, byte('0'+ms/100), byte('0'+ms/10%10), byte('0'+ms%10))
-	if us %= 1000; us != 0 {
+	if us != 0 {
 		b = append(b, byte('0'+us/100), byte('0'+us/10%10), byte('0'+us%10))
 	}
 	return append(b, 'Z')

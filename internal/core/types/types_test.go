@@ -158,3 +158,23 @@ func TestTypeNames(t *testing.T) {
 		t.Error("fields are not found or compared as they should")
 	}
 }
+
+// TestDoubleWriter: what a writer has written before changes nothing.
+func TestDoubleWriter(t *testing.T) {
+	r := rand.New(rand.NewPCG(9, 9))
+	var w DoubleWriter
+	for i := range 400_000 {
+		x := r.NormFloat64() * math.Pow10(r.IntN(14)-6)
+		if i%3 > 0 {
+			x = math.Round(x*pow10[r.IntN(6)]) / pow10[r.IntN(6)]
+		}
+		if got, want := string(w.Append(nil, x)), string(AppendDouble(nil, x)); got != want {
+			t.Fatalf("%v: %s, wanted %s", x, got, want)
+		}
+	}
+	for _, x := range []float64{0, math.Copysign(0, -1), 1e9, -1e9, 1e-5, 999999999.5, math.MaxFloat64, 5e-324, math.Inf(1), math.NaN()} {
+		if got, want := string(w.Append(nil, x)), string(AppendDouble(nil, x)); got != want {
+			t.Errorf("%v: %s, wanted %s", x, got, want)
+		}
+	}
+}
