@@ -2,8 +2,10 @@ package format
 
 import (
 	"bytes"
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
+	"io"
 	"math"
 	"math/rand/v2"
 	"strconv"
@@ -265,6 +267,136 @@ func TestJSONSurrogates(t *testing.T) {
 	if _, rejects := decodeAll(d, [][]byte{[]byte("{\"chip\":\"a\xff\"}"), []byte("{\"other\":\"a\xff\"}")}); len(rejects) != 1 || rejects[0].Message != 0 {
 		t.Errorf("bad UTF-8 counts where the text is used: %v", rejects)
 	}
+}
+
+// partsStream has values with parts, documents and exact numbers.
+var partsStream = &plan.Stream{Name: "p", Time: -1, Columns: []types.Field{
+	{Name: "dec", Type: types.DecimalOf(12, 3)}, {Name: "tags", Type: types.ArrayOf(types.Of(types.Varchar))},
+	{Name: "doc", Type: types.Of(types.JSON)}, {Name: "m", Type: types.MapOf(types.Of(types.Varchar), types.Of(types.BigInt))},
+	{Name: "at", Type: types.Of(types.Time)}, {Name: "d", Type: types.Of(types.Interval)}, {Name: "raw", Type: types.Of(types.Varbinary)},
+	{Name: "rows", Type: types.ArrayOf(types.Type{Kind: types.Row, Fields: []types.Field{{Name: "a", Type: types.Of(types.Int)}, {Name: "b", Type: types.Of(types.Boolean)}}})}}}
+
+// referenceParts reads a message of partsStream with the standard library and writes it as the encoder does.
+func referenceParts(m []byte) (string, bool) {
+	var o map[string]json.RawMessage
+	dec := json.NewDecoder(bytes.NewReader(m))
+	if dec.Decode(&o) != nil || o == nil {
+		return "", false
+	}
+	if _, err := dec.Token(); err != io.EOF {
+		return "", false
+	}
+	ok := true
+	get := func(k string, into any) bool {
+		raw, there := o[k]
+		if !there || string(raw) == "null" {
+			return false
+		}
+		if json.Unmarshal(raw, into) != nil {
+			ok = false
+		}
+		return ok
+	}
+	text := func(s *string) string {
+		if s == nil {
+			return "null"
+		}
+		return string(types.AppendJSONString(nil, []byte(*s)))
+	}
+	out := map[string]string{}
+	var num json.Number
+	if raw := o["dec"]; len(raw) > 0 && raw[0] == '"' {
+		ok = false // the library takes a number in quotes
+	} else if get("dec", &num) {
+		n, good := exactDecimal(string(num), types.DecimalOf(12, 3))
+		ok = ok && good
+		out["dec"] = string(types.AppendDecimal(nil, n, 3))
+	}
+	var tags []*string
+	if get("tags", &tags) {
+		var xs []string
+		for _, s := range tags {
+			xs = append(xs, text(s))
+		}
+		out["tags"] = "[" + strings.Join(xs, ",") + "]"
+	}
+	if raw := o["doc"]; len(raw) > 0 && string(raw) != "null" {
+		var b bytes.Buffer
+		_ = json.Compact(&b, raw) // it is valid
+		out["doc"] = b.String()
+	}
+	var s string
+	if get("at", &s) {
+		x, good := types.ParseTimeOfDay([]byte(s))
+		ok = ok && good
+		out["at"] = `"` + string(types.AppendTimeOfDay(nil, x)) + `"`
+	}
+	s = ""
+	if get("d", &s) {
+		x, good := types.ParseInterval(s)
+		ok = ok && good
+		out["d"] = `"` + string(types.AppendInterval(nil, x)) + `"`
+	}
+	var raw []byte
+	if get("raw", &raw) {
+		out["raw"] = `"` + base64.StdEncoding.EncodeToString(raw) + `"`
+	}
+	var fields []string
+	for _, f := range partsStream.Columns {
+		if x, there := out[f.Name]; f.Name != "m" && f.Name != "rows" {
+			if !there {
+				x = "null"
+			}
+			fields = append(fields, x)
+		}
+	}
+	return strings.Join(fields, "|"), ok
+}
+
+// FuzzJSONParts compares values with parts with what the standard library reads. Maps and arrays of rows
+// are left to their own reading and writing: what was read and written reads back as the same.
+func FuzzJSONParts(f *testing.F) {
+	for _, m := range []string{`{"dec":1.5,"tags":["a",null,"\n"],"doc":{"a": [1, 2]},"at":"09:30:00.5","d":"PT1M30S","raw":"AAEC"}`, `{"dec":1e3,"tags":[],"doc":"x"}`,
+		`{"dec":-0.001,"doc":null}`, `{"dec":1.0005}`, `{"tags":["a",1]}`, `{"m":{"a":1,"b":null,"a":2},"rows":[{"a":1,"b":true},null,{"b":false,"c":[]}]}`, `{"doc":[ ]}`, `{"doc":1.50}`} {
+		f.Add([]byte(m), []byte(m))
+	}
+	f.Fuzz(func(t *testing.T, a, b []byte) {
+		d := newJSONDecoder(partsStream, &plan.Use{All: true})
+		var enc JSONEncoder = *NewJSONEncoder(partsStream.Columns)
+		for _, m := range [][]byte{a, b, a, b} {
+			if !usable(m) {
+				return
+			}
+			want, ok := referenceParts(m)
+			out, rejects := decodeAll(d, [][]byte{m})
+			if len(rejects) > 0 {
+				if ok && !strings.HasPrefix(rejects[0].Reason, "m: ") && !strings.HasPrefix(rejects[0].Reason, "rows: ") {
+					t.Fatalf("%q: %s", m, rejects[0].Reason)
+				}
+				continue
+			}
+			if !ok {
+				t.Fatalf("%q is taken, the standard library does not", m)
+			}
+			var got []string
+			for _, c := range out.Cols {
+				if k := c.Type; k.Kind != types.Map && !(k.Kind == types.Array && k.Fields[0].Type.Kind == types.Row) {
+					got = append(got, string(appendValue(nil, c, 0, &types.TimeWriter{})))
+				}
+			}
+			if g := strings.Join(got, "|"); g != want {
+				t.Fatalf("%q:\n%s, wanted\n%s", m, g, want)
+			}
+			text := enc.Append(nil, out, 0)
+			back, rejects := decodeAll(newJSONDecoder(partsStream, &plan.Use{All: true}), [][]byte{text})
+			if len(rejects) > 0 {
+				t.Fatalf("%q was written as %s: %s", m, text, rejects[0].Reason)
+			}
+			if again := enc.Append(nil, back, 0); string(again) != string(text) {
+				t.Fatalf("%q was written as %s, and that as %s", m, text, again)
+			}
+		}
+	})
 }
 
 // FuzzJSON compares the decoder with the standard library, alone and with layouts it has learnt.
