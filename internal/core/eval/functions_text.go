@@ -171,8 +171,8 @@ func padKernel(left bool) Kernel {
 			return dst
 		}
 		if want <= have {
-			for k := int64(0); k < want; k++ {
-				n := runeLength(s)
+			for ; want > 0; want-- {
+				_, n := utf8.DecodeRune(s)
 				dst, s = append(dst, s[:n]...), s[n:]
 			}
 			return dst
@@ -184,7 +184,7 @@ func padKernel(left bool) Kernel {
 			if len(rest) == 0 {
 				rest = fill
 			}
-			n := runeLength(rest)
+			_, n := utf8.DecodeRune(rest)
 			dst, rest = append(dst, rest[:n]...), rest[n:]
 		}
 		if left {

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"fiume/internal/core/types"
 )
@@ -38,9 +39,26 @@ func Read(file, text string) (*Script, error) {
 func parse(file, text string, p *parser) (*Script, error) {
 	p.errs = &Errors{File: file, Text: text}
 	p.script = &Script{Text: text}
+	if at := badUTF8(text); at >= 0 {
+		p.errs.Add(Syntax, Span{at, at + 1}, "save the file as UTF-8", "this is no UTF-8")
+		return p.script, p.errs.Err()
+	}
 	p.toks, p.script.comments, p.cut = scan(text, p.errs)
 	p.script.Statements = p.statements()
 	return p.script, p.errs.Err()
+}
+
+// badUTF8 gives the place of the first byte that is no UTF-8, or -1.
+func badUTF8(text string) int {
+	if utf8.ValidString(text) {
+		return -1
+	}
+	for i, r := range text {
+		if _, n := utf8.DecodeRuneInString(text[i:]); r == utf8.RuneError && n == 1 {
+			return i
+		}
+	}
+	return -1
 }
 
 // Source gives a statement's own text with its parameters filled in, as it is kept and shown.
