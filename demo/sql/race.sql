@@ -1,28 +1,28 @@
 -- The race desk of the Three Bridges Marathon: from raw mat reads to clean reads and crowd warnings.
 
-CREATE TOPIC IF NOT EXISTS "mat-reads" (PARTITIONS 4);
-CREATE TOPIC IF NOT EXISTS "clean-reads" (PARTITIONS 2);
-CREATE TOPIC IF NOT EXISTS "crowd-alerts" (PARTITIONS 1);
+CREATE TOPIC IF NOT EXISTS 'mat-reads' (PARTITIONS 4);
+CREATE TOPIC IF NOT EXISTS 'clean-reads' (PARTITIONS 2);
+CREATE TOPIC IF NOT EXISTS 'crowd-alerts' (PARTITIONS 1);
 
 DECLARE ENDPOINT race_db MARIADB 'race@private/race' SECRET 'race_db';
 
 DECLARE STREAM reads (
-  chip     VARCHAR NOT NULL,
-  mat      VARCHAR NOT NULL,
+  chip     VARCHAR   NOT NULL,
+  mat      VARCHAR   NOT NULL,
   read_at  TIMESTAMP NOT NULL,
   seq      BIGINT,
   rssi     DOUBLE,
   device   ROW(serial VARCHAR, battery DOUBLE, firmware VARCHAR),
   position ROW(lat DOUBLE, lon DOUBLE),
-  weak     BOOLEAN AS (rssi < -80)
+  weak     BOOLEAN   AS (rssi < -80)
 )
 EVENT TIME read_at DELAY 20 SECONDS IDLE AFTER 30 SECONDS
 FROM TOPIC 'mat-reads' (FORMAT json, BAD ROWS keep);
 
-DECLARE SINK clean_topic   TO TOPIC 'clean-reads' (FORMAT json, KEY (chip));
-DECLARE SINK read_archive  TO FILES :archive (FORMAT json, ROLL EVERY 30 SECONDS);
-DECLARE SINK crowd_table   TO MARIADB 'crowding' VIA race_db (KEY (mat, opened));
-DECLARE SINK crowd_alerts  TO TOPIC 'crowd-alerts' (FORMAT json);
+DECLARE SINK clean_topic TO TOPIC 'clean-reads' (FORMAT json, KEY (chip));
+DECLARE SINK read_archive TO FILES :archive (FORMAT json, ROLL EVERY 30 SECONDS);
+DECLARE SINK crowd_table TO MARIADB 'crowding' VIA race_db (KEY (mat, opened));
+DECLARE SINK crowd_alerts TO TOPIC 'crowd-alerts' (FORMAT json);
 
 -- A chip is read several times while its runner crosses a mat. One row a chip, mat and ten seconds stays.
 CREATE JOB clean_reads

@@ -16,7 +16,12 @@ FROM FILES :reads (FORMAT json);
 DECLARE SINK by_chip TO FILES :out (FORMAT json);
 
 CREATE JOB reads_by_chip AS
-  SELECT w.opens AS window_start, w.closes AS window_end, chip, COUNT(*) AS count, MAX(seq) AS max_seq
+  SELECT
+    w.opens AS window_start,
+    w.closes AS window_end,
+    chip,
+    COUNT(*) AS count,
+    MAX(seq) AS max_seq
   FROM reads
   GROUP BY chip, w
   WINDOW w AS (TUMBLING 10 SECONDS)

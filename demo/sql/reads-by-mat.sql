@@ -16,8 +16,14 @@ FROM FILES :reads (FORMAT json);
 DECLARE SINK by_mat TO FILES :out (FORMAT json);
 
 CREATE JOB reads_by_mat AS
-  SELECT w.opens AS window_start, w.closes AS window_end, mat, COUNT(*) AS count,
-    AVG(rssi) AS avg_rssi, MIN(rssi) AS min_rssi, MAX(rssi) AS max_rssi
+  SELECT
+    w.opens AS window_start,
+    w.closes AS window_end,
+    mat,
+    COUNT(*) AS count,
+    AVG(rssi) AS avg_rssi,
+    MIN(rssi) AS min_rssi,
+    MAX(rssi) AS max_rssi
   FROM reads
   GROUP BY mat, w
   WINDOW w AS (TUMBLING 10 SECONDS)

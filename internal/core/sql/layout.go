@@ -13,6 +13,7 @@ type (
 	cat    []doc
 	indent struct{ d doc }
 	group  struct{ d doc }
+	short  struct{ d doc } // as a group, but on one line only where that is a short one
 	lineOf struct{ flat string } // a line break, or the text where its group fits on one line
 	hard   struct{}              // a line break always; the groups around it are broken
 	note   struct{ text string } // a comment: as hard, but the break comes with what follows
@@ -24,7 +25,10 @@ var (
 	soft = lineOf{""}
 )
 
-const lineWidth = 100
+const (
+	lineWidth  = 100
+	shortWidth = 72
+)
 
 // broken says whether a doc cannot stand on one line.
 func broken(d doc) bool {
@@ -38,6 +42,8 @@ func broken(d doc) bool {
 	case indent:
 		return broken(d.d)
 	case group:
+		return broken(d.d)
+	case short:
 		return broken(d.d)
 	case hard, note, blank:
 		return true
@@ -93,6 +99,8 @@ func (w *writer) write(d doc, depth int, flat bool) {
 		w.write(d.d, depth+1, flat)
 	case group:
 		w.write(d.d, depth, flat || !broken(d.d) && w.column+width(d.d) <= lineWidth)
+	case short:
+		w.write(d.d, depth, flat || !broken(d.d) && w.column+width(d.d) <= shortWidth)
 	case lineOf:
 		if flat {
 			w.text(d.flat, depth)
@@ -131,6 +139,8 @@ func width(d doc) (n int) {
 	case indent:
 		return width(d.d)
 	case group:
+		return width(d.d)
+	case short:
 		return width(d.d)
 	case lineOf:
 		return len(d.flat)

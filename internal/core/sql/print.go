@@ -13,12 +13,27 @@ import (
 func Format(s *Script) string {
 	p := &printer{text: s.Text, comments: s.comments}
 	var out cat
+	oneLine := false // the statement before
 	for i, st := range s.Statements {
 		at := st.At()
+		// Short statements that stand together stay together.
+		together := false
 		if i > 0 {
-			out = append(out, blank{})
+			before := s.Statements[i-1].At()
+			next := at.From
+			for _, c := range p.comments {
+				if c.From >= before.To && strings.Contains(p.text[before.To:c.From], "\n") {
+					next = min(next, c.From)
+				}
+			}
+			together = strings.Count(p.text[before.To:next], "\n") <= 1 && oneLine
+			if !together {
+				out = append(out, blank{})
+			}
 		}
-		out = append(out, p.above(at.From), group{p.statement(st)}, ";", p.trail(at.To), hard{})
+		above, d := p.above(at.From), doc(group{p.statement(st)})
+		oneLine = !broken(d) && width(d) < lineWidth
+		out = append(out, above, d, ";", p.trail(at.To), hard{})
 	}
 	if rest := p.above(len(s.Text) + 1); len(rest) > 0 {
 		if len(s.Statements) > 0 {
@@ -392,7 +407,7 @@ func (p *printer) job(j *CreateJob) doc {
 		body = append(body, hard{}, p.with(steps))
 	}
 	if j.Short {
-		body = append(body, hard{}, group{p.block(j.Steps[len(j.Steps)-1].Query)})
+		body = append(body, hard{}, short{p.block(j.Steps[len(j.Steps)-1].Query)})
 	}
 	for _, r := range j.Routes {
 		body = append(body, hard{}, p.lead(r.Span.From), group{p.route(r, j)}, p.trail(r.Span.To))
@@ -414,7 +429,7 @@ func (p *printer) with(steps []Step) doc {
 			out = cat{lead, "WITH "}
 			lead = nil
 		}
-		out = append(out, lead, nameText(s.Name)+" AS (", indent{cat{hard{}, group{p.block(s.Query)}}}, hard{}, ")")
+		out = append(out, lead, nameText(s.Name)+" AS (", indent{cat{hard{}, short{p.block(s.Query)}}}, hard{}, ")")
 		if i < len(steps)-1 {
 			out = append(out, ",")
 		}
@@ -462,7 +477,7 @@ func (p *printer) query(q *Query) doc {
 	if q.Until != nil {
 		body = cat{body, line, "UNTIL ", p.expr(q.Until, levelTimes)}
 	}
-	return append(out, group{body})
+	return append(out, short{body})
 }
 
 // block is one SELECT; its clauses stand on lines of their own unless all of it fits on one.

@@ -42,7 +42,6 @@ DECLARE STREAM told
 FROM FILES 'x.parquet' (FORMAT parquet);
 
 DECLARE SINK crowd_table TO MARIADB 'crowding' VIA race_db (KEY (mat, place, opened));
-
 DECLARE SINK read_archive
   TO FILES 'archive/reads' (
     FORMAT parquet,
@@ -53,7 +52,6 @@ DECLARE SINK read_archive
   );
 
 CREATE TOPIC IF NOT EXISTS 'mat-reads' (PARTITIONS 4, RETAIN 7 DAYS);
-
 CREATE OR REPLACE FUNCTION pace(km DOUBLE, t INTERVAL) RETURNS DOUBLE
 LANGUAGE javascript AS 'return km / t';
 
@@ -70,31 +68,18 @@ INSERT INTO reads (chip, mat, read_at) VALUES
   ('c', NULL, NOW());
 
 INSERT INTO crowd_table SELECT * FROM strong;
-
 SHOW FUNCTIONS;
-
 DESCRIBE FUNCTION upper;
-
 DESCRIBE reads;
-
 DROP STREAM IF EXISTS reads;
-
 DROP TOPIC 'a b';
-
 START JOB j;
-
 START JOB j FROM BEGINNING;
-
 START JOB j FROM CHECKPOINT 12;
-
 START JOB j FROM TIMESTAMP '2026-05-17';
-
 STOP JOB j;
-
 EXPLAIN JOB j;
-
 EXPLAIN SELECT 1 FROM reads;
-
 EXPLAIN CREATE JOB j AS
   SELECT a FROM b
   ROUTE TO c;
