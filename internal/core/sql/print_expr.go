@@ -161,8 +161,8 @@ func (p *printer) bare(e Expr) doc {
 		return cat{p.base(e.X), "[", p.expr(e.I, 0), "]"}
 	case *Field:
 		x := p.base(e.X)
-		if isPath(e.X) {
-			x = cat{"(", x, ")"}
+		if l, ok := e.X.(*Literal); isPath(e.X) || ok && l.Value.Kind != types.Varchar && levelOf(l) == levelPart {
+			x = cat{"(", x, ")"} // a dot goes on with a path or a number
 		}
 		return cat{x, "." + nameText(e.Name)}
 	case *Build:
