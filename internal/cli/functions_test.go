@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"regexp"
@@ -10,6 +11,7 @@ import (
 	"fiume/internal/connect"
 	"fiume/internal/core/eval"
 	"fiume/internal/core/plan"
+	"fiume/internal/core/sql"
 )
 
 // TestManual: the manual lists every function of the catalogue as the catalogue describes it, and the
@@ -26,23 +28,10 @@ func TestManual(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	blocks := regexp.MustCompile("(?s)```sql\n(.*?)```")
 	for _, name := range []string{"language.md", "first-steps.md"} {
-		b, err := os.ReadFile("../../docs/manual/" + name)
-		if err != nil {
-			t.Fatal(err)
-		}
-		var text strings.Builder
-		for _, m := range blocks.FindAllStringSubmatch(string(b), -1) {
-			text.WriteString(m[1])
-		}
-		if text.Len() < 200 {
-			t.Fatalf("%s has no examples", name)
-		}
-		if _, err := check(plan.NewCatalog(connect.Places()), name, text.String(), nil); err != nil {
-			t.Error(err)
-		}
+		checkPage(t, name)
 	}
+	blocks := regexp.MustCompile("(?s)```sql\n(.*?)```")
 	// The introduction of the README needs the demo's declarations.
 	b, err := os.ReadFile("../../README.md")
 	if err != nil {
@@ -106,4 +95,89 @@ func functionsPage() string {
 		panic("a group of functions has no chapter")
 	}
 	return b.String()
+}
+
+// checkPage checks the examples of a page in their order, with one catalogue. "sql" has no errors, "sql
+// later" is refused with not-yet alone, and "sql run" gives the text block behind it; RECORD=1 writes
+// those anew.
+func checkPage(t *testing.T, name string) {
+	t.Helper()
+	before, err := os.Getwd()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Chdir("../../docs/manual")
+	defer t.Chdir(before)
+	b, err := os.ReadFile(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	page := string(b)
+	cat := plan.NewCatalog(connect.Places())
+	block := regexp.MustCompile("(?s)```sql( later| run)?\n(.*?)```(\n\n```text\n(.*?)```)?")
+	found := 0
+	out := block.ReplaceAllStringFunc(page, func(whole string) string {
+		found++
+		m := block.FindStringSubmatch(whole)
+		text := m[2]
+		switch m[1] {
+		case " later":
+			for _, st := range strings.SplitAfter(text, ";\n") {
+				if strings.TrimSpace(st) != "" {
+					refusedLater(t, cat.Clone(), name, st)
+				}
+			}
+		case " run":
+			var buf strings.Builder
+			r := &localRun{app: &app{out: &buf, err: &buf, output: "table"}, file: name, quiet: true}
+			if err := r.bound(t.Context(), cat.Clone(), text, nil); err != nil {
+				t.Errorf("%s\n%v", text, err)
+				return whole
+			}
+			got := regexp.MustCompile(` +\n`).ReplaceAllString(buf.String(), "\n")
+			if os.Getenv("RECORD") != "" {
+				return "```sql run\n" + text + "```\n\n```text\n" + got + "```"
+			}
+			if m[3] == "" || m[4] != got {
+				t.Errorf("%s: the example\n%sgives\n%s", name, text, got)
+			}
+		default:
+			if _, err := check(cat, name, text, nil); err != nil {
+				t.Error(err)
+			}
+		}
+		return whole
+	})
+	if found < 1 {
+		t.Fatalf("%s has no examples", name)
+	}
+	if out != page {
+		if err := os.WriteFile(name, []byte(out), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// refusedLater checks a statement that this version reads and lays out, and refuses to run.
+func refusedLater(t *testing.T, cat *plan.Catalog, name, st string) {
+	t.Helper()
+	script, err := sql.Parse(name, st, nil)
+	if err != nil {
+		t.Error(err)
+		return
+	}
+	if again, err := sql.Parse(name, sql.Format(script), nil); err != nil || len(again.Statements) != 1 {
+		t.Errorf("%s is laid out as %s", st, sql.Format(script))
+	}
+	_, err = check(cat, name, st, nil)
+	var e *sql.Errors
+	if !errors.As(err, &e) {
+		t.Errorf("%s is not refused", st)
+		return
+	}
+	for _, d := range e.List {
+		if d.Code != sql.NotYet {
+			t.Errorf("%s: %v", st, err)
+		}
+	}
 }

@@ -82,7 +82,11 @@ type localRun struct {
 }
 
 func (r *localRun) script(ctx context.Context, src string, params map[string]string) error {
-	cat := plan.NewCatalog(connect.Places())
+	return r.bound(ctx, plan.NewCatalog(connect.Places()), src, params)
+}
+
+// bound runs a script with what a catalogue knows.
+func (r *localRun) bound(ctx context.Context, cat *plan.Catalog, src string, params map[string]string) error {
 	var explained []*plan.Plan
 	var notes []func()
 	plans, _, err := cat.Bind(r.file, src, params, func(st sql.Statement, errs *sql.Errors) {

@@ -444,7 +444,7 @@ func JSONValue(name string, doc, path *Expr, t types.Type, empty, failed OnCase)
 		if o.Default == nil {
 			return -1, nil
 		}
-		if !Implicit(o.Default.Type, t) && o.Default.Type.Kind != types.Varchar {
+		if d := Cast(o.Default, t); !Implicit(o.Default.Type, t) && d.Op != OpConst { // a constant that fits
 			return -1, fmt.Errorf("the DEFAULT is %s, not %s", o.Default.Type, t)
 		}
 		args = append(args, Cast(o.Default, t))

@@ -164,7 +164,7 @@ func stateBound(o *Op, rate float64) *StateBound {
 	for _, a := range t.Aggregates {
 		if !a.Bounded() && !a.Unused {
 			perRow += 48
-			grow = append(grow, strings.ToUpper(strings.Fields(a.Name)[0]))
+			grow = append(grow, strings.ToUpper(a.Name))
 		}
 	}
 	seconds := float64(t.Length+delay) / float64(types.Second)
@@ -179,7 +179,7 @@ func stateBound(o *Op, rate float64) *StateBound {
 	}
 	b.Words = fmt.Sprintf("%s and open window; a window is open for %s of event time", keys, sql.DurationText(t.Length+delay))
 	if grow != nil {
-		b.Words += "; " + strings.Join(grow, ", ") + " keep every value of an open window"
+		b.Words += "; every value of an open window is kept for " + strings.Join(grow, ", ")
 	}
 	return b
 }
