@@ -13,7 +13,7 @@ type (
 	cat    []doc
 	indent struct{ d doc }
 	group  struct{ d doc }
-	short  struct{ d doc } // as a group, but on one line only where that is a short one
+	short  struct{ d doc }       // as a group, but on one line only where that is a short one
 	lineOf struct{ flat string } // a line break, or the text where its group fits on one line
 	hard   struct{}              // a line break always; the groups around it are broken
 	note   struct{ text string } // a comment: as hard, but the break comes with what follows
