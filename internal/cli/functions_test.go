@@ -129,7 +129,7 @@ func checkPage(t *testing.T, name string) {
 			}
 		case " run":
 			var buf strings.Builder
-			r := &localRun{app: &app{out: &buf, err: &buf, output: "table"}, file: name, quiet: true}
+			r := &localRun{app: &app{out: &buf, err: &buf, output: "table"}, file: name, quiet: true, parallelism: 1}
 			if err := r.bound(t.Context(), cat.Clone(), text, nil); err != nil {
 				t.Errorf("%s\n%v", text, err)
 				return whole

@@ -526,8 +526,7 @@ type When struct{ Cond, Then Expr }
 // Walk calls block for the query and every query inside it, and expr for every expression in them.
 func (s *Select) Walk(block func(*Select), expr func(Expr)) {
 	block(s)
-	var visit func(e Expr)
-	visit = func(e Expr) {
+	visit := func(e Expr) {
 		WalkExpr(e, func(x Expr) {
 			expr(x)
 			switch x := x.(type) {
