@@ -112,6 +112,14 @@ func TestConsole(t *testing.T) {
 	shows("Rows, as they come", "P000")
 	do("stop with the keyboard", chromedp.Focus(chromedp.CSS("#sql")), chromedp.KeyEvent(kb.Escape))
 	shows("Stopped")
+	set("SELECT chip, mat FROM reads")
+	do("type", chromedp.Focus(chromedp.CSS("#sql")), chromedp.SendKeys(chromedp.CSS("#sql"), kb.End+" WHERE upp"))
+	shows("upper(s VARCHAR) → VARCHAR", "The text in capital letters.")
+	do("complete", chromedp.KeyEvent(kb.Tab))
+	if s, err := chromedp.Run(ctx, chromedp.Evaluate[string]("document.querySelector('#sql').value")); err != nil || s != "SELECT chip, mat FROM reads WHERE UPPER(" {
+		t.Errorf("completed to %q (%v)", s, err)
+	}
+	set("SELECT chip, mat FROM reads")
 	do("reload", chromedp.Reload())
 	if s, err := chromedp.Run(ctx, chromedp.Evaluate[string]("document.querySelector('#sql').value")); err != nil || s != "SELECT chip, mat FROM reads" {
 		t.Errorf("after a reload the text is %q (%v)", s, err)

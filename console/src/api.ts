@@ -70,6 +70,8 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
 }
 
 const at = encodeURIComponent;
+export type FunctionEntry = { name: string; kind: string; signatures: string[]; gives: string; example?: string; result?: string };
+
 export const api = {
   jobs: () => call<Job[]>("GET", "/api/jobs"),
   startJob: (n: string) => call<JobDetail>("POST", `/api/jobs/${at(n)}/start`),
@@ -78,6 +80,7 @@ export const api = {
   topics: () => call<Topic[]>("GET", "/api/topics"),
   messages: (n: string) => call<Message[]>("GET", `/api/topics/${at(n)}/messages?last=10&limit=40`),
   definitions: () => call<Definition[]>("GET", "/api/definitions"),
+  functions: () => call<FunctionEntry[]>("GET", "/api/functions"),
   activity: () => call<Activity[]>("GET", "/api/activity?limit=200"),
 };
 

@@ -1,5 +1,6 @@
 import { useEffect, useRef, useState } from "react";
-import { Problem, runQuery, type Column, type Row } from "./api";
+import { useQuery } from "@tanstack/react-query";
+import { api, Problem, runQuery, type Column, type FunctionEntry, type Row } from "./api";
 import { Button, cell, count, Empty, Fault, Sheet, Td, Th } from "./parts";
 
 const kept = 500;
@@ -8,6 +9,11 @@ const shelf = [
   { label: "Reads by mat", sql: "SELECT mat, w.opens AS opened, COUNT(*) AS reads, AVG(rssi) AS avg_rssi\nFROM reads SINCE BEGINNING\nGROUP BY mat, w\nWINDOW w AS (TUMBLING 1 MINUTE)" },
   { label: "Weak batteries", sql: "SELECT device.serial, device.battery, mat\nFROM reads\nWHERE device.battery < 0.3\nLIMIT 50" },
 ];
+
+/** The word that ends at the cursor, where it may be the beginning of a function's name. */
+function wordBefore(text: string, at: number) {
+  return /[A-Za-z_][A-Za-z_0-9]*$/.exec(text.slice(0, at))?.[0] ?? "";
+}
 
 type Phase = "empty" | "running" | "ended" | "stopped";
 
@@ -19,6 +25,19 @@ export function QueryPage() {
   const [phase, setPhase] = useState<Phase>("empty");
   const [problem, setProblem] = useState<Problem>();
   const abort = useRef<AbortController>(undefined);
+  const functions = useQuery({ queryKey: ["functions"], queryFn: api.functions, staleTime: 60_000 });
+  const box = useRef<HTMLTextAreaElement>(null);
+  const [word, setWord] = useState("");
+  const found = word.length < 2 ? [] : (functions.data ?? []).filter((f) => f.name.startsWith(word.toLowerCase())).slice(0, 5);
+  const look = () => setWord(box.current ? wordBefore(box.current.value, box.current.selectionStart) : "");
+  const complete = (f: FunctionEntry) => {
+    const at = box.current?.selectionStart ?? sql.length;
+    const text = f.name.toUpperCase() + "(";
+    const from = at - word.length;
+    setSql(sql.slice(0, from) + text + sql.slice(at));
+    setWord("");
+    requestAnimationFrame(() => { box.current?.focus(); box.current?.setSelectionRange(from + text.length, from + text.length); });
+  };
   useEffect(() => localStorage.setItem("query", sql), [sql]);
   useEffect(() => () => abort.current?.abort(), []);
 
@@ -51,9 +70,11 @@ export function QueryPage() {
   };
   const keys = (e: React.KeyboardEvent) => {
     if (e.key === "Enter" && (e.ctrlKey || e.metaKey)) { e.preventDefault(); void run(); }
-    if (e.key === "Escape" && phase === "running") stop();
+    if (e.key === "Tab" && found[0] && !e.shiftKey) { e.preventDefault(); complete(found[0]); }
+    if (e.key === "Escape" && found.length > 0) setWord("");
+    else if (e.key === "Escape" && phase === "running") stop();
   };
-  const right = (c: Column) => ["INT", "BIGINT", "DOUBLE"].includes(c.type);
+  const right = (c: Column) => /^(INT|BIGINT|DOUBLE|DECIMAL.*)$/.test(c.type);
   return (
     <div className="space-y-4">
       <div className="flex items-center gap-3">
@@ -67,8 +88,21 @@ export function QueryPage() {
       </div>
       <section className="rounded-lg border border-line bg-sheet">
         <label htmlFor="sql" className="sr-only">SQL</label>
-        <textarea id="sql" value={sql} onChange={(e) => setSql(e.target.value)} onKeyDown={keys} spellCheck={false} rows={Math.min(16, Math.max(5, sql.split("\n").length + 1))}
+        <textarea id="sql" ref={box} value={sql} onChange={(e) => { setSql(e.target.value); look(); }} onClick={() => setWord("")} onKeyDown={keys} spellCheck={false} rows={Math.min(16, Math.max(5, sql.split("\n").length + 1))}
           className="block w-full resize-y rounded-t-lg bg-transparent p-4 font-mono text-sm leading-relaxed" />
+        {found.length > 0 && (
+          <ul className="border-t border-line px-4 py-2 text-xs" data-testid="completions">
+            {found.map((f, i) => (
+              <li key={f.name}>
+                <button type="button" onClick={() => complete(f)} className="flex w-full cursor-pointer items-baseline gap-3 py-0.5 text-left hover:text-ink">
+                  <code className="shrink-0 font-mono">{f.signatures[0]}</code>
+                  <span className="truncate text-soft">{f.gives}</span>
+                  {i === 0 && <kbd className="ml-auto rounded border border-line px-1 text-soft">Tab</kbd>}
+                </button>
+              </li>
+            ))}
+          </ul>
+        )}
         <div className="flex items-center gap-3 border-t border-line px-4 py-2.5">
           <Button testid="run" kind="main" onClick={() => void run()} disabled={!sql.trim()}>Run</Button>
           <Button testid="stop" onClick={stop} disabled={phase !== "running"}>Stop</Button>

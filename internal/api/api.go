@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"fiume/internal/catalog"
+	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
 	"fiume/internal/service"
 	"fiume/internal/topiclog"
@@ -239,9 +240,13 @@ func (h *handler) routes(a huma.API) {
 
 	huma.Register(a, op("definitions", "GET", "/api/definitions", "What has been declared", "sql"),
 		func(ctx context.Context, in *struct {
-			Kind string `query:"kind" enum:"endpoint,stream,sink,view,"`
+			Kind string `query:"kind" enum:"endpoint,stream,sink,view,function,"`
 		}) (*body[[]service.Definition], error) {
 			return answer(h.s.Definitions(in.Kind), nil)
+		})
+	huma.Register(a, op("functions", "GET", "/api/functions", "The functions of the language, and those that users have made", "sql"),
+		func(ctx context.Context, _ *struct{}) (*body[[]plan.FunctionEntry], error) {
+			return answer(h.s.Functions(), nil)
 		})
 	huma.Register(a, op("describe", "GET", "/api/definitions/{name}", "What a name stands for", "sql"),
 		func(ctx context.Context, in *Named) (*body[service.Outcome], error) {

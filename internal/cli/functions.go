@@ -30,17 +30,17 @@ service; functions that users have made are listed by SHOW FUNCTIONS.`,
 					return fail(exitFailed, "%v", err)
 				}
 				if a.output == "json" {
-					return a.printJSON(entry(f))
+					return a.printJSON(plan.Entry(f))
 				}
 				text, err := cat.DescribeFunction(args[0])
 				fmt.Fprint(a.out, text)
 				return err
 			}
-			list := []functionEntry{}
+			list := []plan.FunctionEntry{}
 			var rows [][]string
 			for _, f := range eval.Functions() {
 				if kind == "" || string(f.Kind) == kind {
-					list = append(list, entry(f))
+					list = append(list, plan.Entry(f))
 					rows = append(rows, []string{f.Name, string(f.Kind), f.Signatures[0]})
 				}
 			}
@@ -57,20 +57,4 @@ service; functions that users have made are listed by SHOW FUNCTIONS.`,
 	a.outputFlag(c, "text", "json")
 	c.Flags().StringVar(&kind, "kind", "", "only those of a kind: scalar, aggregate, over")
 	return c
-}
-
-// functionEntry is a function for --output json.
-type functionEntry struct {
-	Name       string   `json:"name"`
-	Kind       string   `json:"kind"`
-	Group      string   `json:"group"`
-	Signatures []string `json:"signatures"`
-	Gives      string   `json:"gives"`
-	Nulls      string   `json:"nulls"`
-	Example    string   `json:"example,omitempty"`
-	Result     string   `json:"result,omitempty"`
-}
-
-func entry(f *eval.Function) functionEntry {
-	return functionEntry{f.Name, string(f.Kind), f.Group, f.Signatures, f.Doc, f.Nulls, f.Example, f.Result}
 }

@@ -258,11 +258,12 @@ func (d *jsonDecoder) byShape(data []byte, from, to, n int) bool {
 	return true
 }
 
-// learnShape keeps the shape of a message that a layout has read. Where two are kept already, one in
-// many messages takes the place of the one that fits less.
+// learnShape keeps the shape of a message that a layout has read. Where two are kept already, it takes
+// the place of the one that fits less.
 func (d *jsonDecoder) learnShape(l *layout, data []byte, from, to int) {
 	b := &d.shapes[(to-from)%shapeLengths]
-	if b.unknown++; b.second != nil && b.unknown%64 != 0 || to-from > 4096 {
+	// The first message of a length is tried, then one in many: making a shape costs more than reading.
+	if b.unknown++; b.unknown > 1 && b.unknown%64 != 0 || to-from > 4096 {
 		return
 	}
 	s, ok := d.newShape(l, data, from, to)

@@ -183,6 +183,17 @@ func (s *Service) show(kind string) Outcome {
 	return o
 }
 
+// Functions gives the catalogue of functions, those that users have made first.
+func (s *Service) Functions() []plan.FunctionEntry {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := []plan.FunctionEntry{}
+	for _, f := range s.cat.AllFunctions() {
+		out = append(out, plan.Entry(f))
+	}
+	return out
+}
+
 // DescribeFunction tells all about a function.
 func (s *Service) DescribeFunction(name string) (Outcome, error) {
 	s.mu.Lock()

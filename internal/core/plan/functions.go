@@ -44,6 +44,23 @@ func (c *Catalog) Function(name string) (*eval.Function, error) {
 	return nil, fmt.Errorf("no function is called %s%s", strings.ToUpper(name), hint)
 }
 
+// FunctionEntry is a function as programs read it: for completion, and --output json.
+type FunctionEntry struct {
+	Name       string   `json:"name"`
+	Kind       string   `json:"kind" doc:"scalar, aggregate or over"`
+	Group      string   `json:"group" doc:"the chapter of the manual"`
+	Signatures []string `json:"signatures"`
+	Gives      string   `json:"gives"`
+	Nulls      string   `json:"nulls" doc:"what NULL arguments do"`
+	Example    string   `json:"example,omitempty"`
+	Result     string   `json:"result,omitempty" doc:"of the example, as text"`
+}
+
+// Entry makes the entry of a function.
+func Entry(f *eval.Function) FunctionEntry {
+	return FunctionEntry{f.Name, string(f.Kind), f.Group, f.Signatures, f.Doc, f.Nulls, f.Example, f.Result}
+}
+
 // DescribeFunction is what DESCRIBE FUNCTION gives.
 func (c *Catalog) DescribeFunction(name string) (string, error) {
 	f, err := c.Function(name)
