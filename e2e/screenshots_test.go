@@ -55,6 +55,8 @@ func TestScreenshots(t *testing.T) {
 	shot("console-rejected.png", "/jobs/clean_reads", chromedp.WaitVisible(row), tab("Late and rejected"))
 	shot("console-query.png", "/query", chromedp.WaitVisible(chromedp.CSS("#sql")), chromedp.Click(chromedp.Search("//button[.='Reads by mat']")),
 		chromedp.Click(chromedp.CSS("[data-testid=run]")), chromedp.WaitVisible(row))
+	shot("console-completion.png", "/query", chromedp.WaitVisible(chromedp.CSS("#sql")), chromedp.Click(chromedp.Search("//button[.='Newest reads']")),
+		chromedp.SendKeys(chromedp.CSS("#sql"), " AND app"), chromedp.WaitVisible(chromedp.CSS("[data-testid=completions]")))
 	shot("console-streams.png", "/streams", chromedp.WaitVisible(row), chromedp.Click(chromedp.Search("//button[.='crowd-alerts']")))
 
 	dir := t.TempDir()
@@ -84,5 +86,7 @@ func TestScreenshots(t *testing.T) {
 	}
 	terminal("cli-jobs.png", "job list", "topic list", "job show crowding")
 	terminal("cli-query.png", `query "SELECT mat, w.opens AS opened, COUNT(*) AS reads, AVG(rssi) AS avg_rssi FROM reads SINCE BEGINNING GROUP BY mat, w WINDOW w AS (TUMBLING 1 MINUTE) LIMIT 12"`, "topic read crowd-alerts --last 4")
+	wild := writeFile(t, dir, "crowd.sql", "select mat,count(distinct chip) as runners,-- how many\n arg_max(chip,rssi) as nearest from reads where rssi>-75 and not(mat='finish') group by mat,w window w as(tumbling 1 minute);\n")
+	terminal("cli-language.png", "fmt "+wild, "explain "+decl+" "+wild+" --rate 50000", "functions arg_max")
 	terminal("cli-check.png", "check "+decl+" "+race, "activity --limit 8")
 }

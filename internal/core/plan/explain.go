@@ -243,7 +243,7 @@ func (x *Explanation) String() string {
 			note("not computed, since nobody reads it: %s", strings.Join(s.Unused, ", "))
 		}
 		if st := s.State; st != nil {
-			note("state: %s", st.Words)
+			note("state: %s", strings.ReplaceAll(st.Words, "; ", ",\n"+pad+"             "))
 			note("       at %s rows/s at most %s entries of %d bytes, %s", grouped(int64(x.Rate)), grouped(st.Entries), st.EntryBytes, bytesText(st.Bytes))
 		}
 		for _, n := range next[s.ID] {
