@@ -90,8 +90,9 @@ func TestCheckpoints(t *testing.T) {
 			t.Error(err)
 		}
 	}
-	const src = `SELECT mat, w.opens AS opened, COUNT(*) AS chips, SUM(reads) AS reads, MAX(top) AS top
-		FROM (SELECT chip, mat, COUNT(*) AS reads, MAX(n) AS top FROM reads GROUP BY chip, mat, v WINDOW v AS (TUMBLING 2 SECONDS))
+	const src = `SELECT mat, w.opens AS opened, COUNT(*) AS chips, SUM(reads) AS reads, MAX(top) AS top,
+			SUM(different) AS different, LISTAGG(chip, ' ') WITHIN GROUP (ORDER BY chip) AS names, COUNT(DISTINCT top) AS tops
+		FROM (SELECT chip, mat, COUNT(*) AS reads, ARG_MAX(n, n) AS top, COUNT(DISTINCT n) AS different FROM reads GROUP BY chip, mat, v WINDOW v AS (TUMBLING 2 SECONDS))
 		GROUP BY mat, w WINDOW w AS (TUMBLING 10 SECONDS)`
 	var writing sync.WaitGroup
 	writing.Go(func() {

@@ -227,7 +227,10 @@ func TestArrivalOrder(t *testing.T) {
 	}
 	const src = `DECLARE STREAM reads (chip VARCHAR, mat VARCHAR, at TIMESTAMP, n BIGINT, x DOUBLE)
 		EVENT TIME at DELAY 5 SECONDS FROM FILES :day;
-		SELECT mat, w.opens, COUNT(*) AS n, SUM(x) AS sum, AVG(x) AS avg, MIN(x) AS low FROM reads GROUP BY mat, w WINDOW w AS (TUMBLING 4 SECONDS);`
+		SELECT mat, w.opens, COUNT(*) AS n, SUM(x) AS sum, AVG(x) AS avg, MIN(x) AS low,
+			COUNT(DISTINCT chip) AS chips, ARG_MAX(chip, x) AS top, FIRST_VALUE(chip) AS earliest, LAST_VALUE(n) AS latest, ARRAY_AGG(n) AS rows,
+			LISTAGG(chip, ' ') AS list, PERCENTILE_CONT(0.5) WITHIN GROUP (ORDER BY x) AS middle, APPROX_COUNT_DISTINCT(n) AS about
+		FROM reads GROUP BY mat, w WINDOW w AS (TUMBLING 4 SECONDS);`
 	var first []string
 	for round := range 25 {
 		shuffled := slices.Clone(events)
