@@ -35,11 +35,13 @@ type jsonDecoder struct {
 	spare  []byte // kept for the next time
 	end    int    // end of the message at hand
 	row    int
+	size   int      // rows that the columns have room for
 	seen   []uint32 // by leaf: row + 1 where a value was set
 	rowSet []uint32 // by ROW node: row + 1 where an object was seen
 	times  types.TimeParser
 	reason string
 	wrong  []mistake
+	index  jsonIndex
 	layouts
 }
 
@@ -52,11 +54,12 @@ type mistake struct {
 
 // jsonNode is what to do with the value of a key.
 type jsonNode struct {
-	key  string
-	leaf int // index in leaves, or -1
-	row  int // index in rows, or -1
-	vec  *column.Vector
-	kids []*jsonNode
+	key   string
+	leaf  int // index in leaves, or -1
+	row   int // index in rows, or -1
+	vec   *column.Vector
+	kids  []*jsonNode
+	byKey [64]keyEntry
 }
 
 func newJSONDecoder(s *plan.Stream, used *plan.Use) *jsonDecoder {
@@ -80,6 +83,7 @@ func newJSONDecoder(s *plan.Stream, used *plan.Use) *jsonDecoder {
 		d.root.kids = append(d.root.kids, n)
 		d.cols[i] = n.vec
 	}
+	d.root.spread()
 	d.seen, d.rowSet = make([]uint32, len(d.leaves)), make([]uint32, len(d.rows))
 	return d
 }
@@ -124,14 +128,14 @@ func (d *jsonDecoder) Decode(data []byte, msgs []flow.Message, out *column.Batch
 	clear(d.seen)
 	clear(d.rowSet)
 	out.Time, out.Pos = out.Time[:0], out.Pos[:0]
-	d.row = 0
+	d.row, d.size = 0, n
 	padded := data[:min(size+flow.Pad, cap(data))]
 	for i := range msgs {
 		m := &msgs[i]
 		from, to := int(m.Off), int(m.Off+m.Len)
 		d.end = to
 		if !d.fast(padded, from, to, n) {
-			if !d.general(from, n) {
+			if !(d.pause > 0 && d.indexed(from, n)) && !d.general(from, n) {
 				rejects = append(rejects, flow.Reject{Message: i, Reason: d.reason})
 				continue
 			}

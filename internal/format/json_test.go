@@ -8,6 +8,7 @@ import (
 	"io"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -209,6 +210,19 @@ func TestJSONOddMessages(t *testing.T) {
 	}
 	compare(t, d, msgs) // and one decoder, which has learnt from all of them
 	compare(t, d, msgs)
+	for shift := range 70 { // so that everything stands at the border of a block once
+		for i, m := range oddMessages {
+			msgs[i] = []byte(strings.Repeat(" ", shift) + m)
+		}
+		compare(t, unfixed(testStream), msgs)
+	}
+}
+
+// unfixed makes a decoder that takes its messages for ones without a fixed form.
+func unfixed(s *plan.Stream) *jsonDecoder {
+	d := newJSONDecoder(s, &plan.Use{All: true})
+	d.pause = math.MaxInt
+	return d
 }
 
 // TestJSONLearntLayouts mixes messages of a few fixed forms, some of them changed by a byte, so that
@@ -223,7 +237,7 @@ func TestJSONLearntLayouts(t *testing.T) {
 	texts := []string{"P00001", "", "a longer text than eight bytes", "größe", "a\\\"b", "12345678", "x{}[],:", "日本語のテキスト"}
 	numbers := []string{"0", "-1", "0.5", "-81.25", "1e3", "12345678901234567890", "0.1", "100.0", "-0.0", "3.14159265358979"}
 	pick := func(s []string) string { return s[r.IntN(len(s))] }
-	d := newJSONDecoder(testStream, &plan.Use{All: true})
+	d, index := newJSONDecoder(testStream, &plan.Use{All: true}), unfixed(testStream)
 	for range 300 {
 		var msgs [][]byte
 		for range 40 {
@@ -247,6 +261,7 @@ func TestJSONLearntLayouts(t *testing.T) {
 			}
 		}
 		compare(t, d, msgs)
+		compare(t, index, msgs)
 	}
 	if d.hits == 0 && d.pause == 0 {
 		t.Error("no message was read by a learnt layout")
@@ -362,13 +377,18 @@ func FuzzJSONParts(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, a, b []byte) {
 		d := newJSONDecoder(partsStream, &plan.Use{All: true})
+		index := unfixed(partsStream)
 		var enc JSONEncoder = *NewJSONEncoder(partsStream.Columns)
 		for _, m := range [][]byte{a, b, a, b} {
 			if !usable(m) {
 				return
 			}
 			want, ok := referenceParts(m)
+			byIndex, others := decodeAll(index, [][]byte{m})
 			out, rejects := decodeAll(d, [][]byte{m})
+			if len(others) != len(rejects) || len(rejects) == 0 && string(enc.Append(nil, byIndex, 0)) != string(enc.Append(nil, out, 0)) {
+				t.Fatalf("%q: the index and the scan do not agree (%v, %v)", m, others, rejects)
+			}
 			if len(rejects) > 0 {
 				if ok && !strings.HasPrefix(rejects[0].Reason, "m: ") && !strings.HasPrefix(rejects[0].Reason, "rows: ") {
 					t.Fatalf("%q: %s", m, rejects[0].Reason)
@@ -410,6 +430,7 @@ func FuzzJSON(f *testing.F) {
 		}
 		d := newJSONDecoder(testStream, &plan.Use{All: true})
 		compare(t, d, [][]byte{a, b, a, b})
+		compare(t, unfixed(testStream), [][]byte{a, b, a, b})
 	})
 }
 
@@ -484,4 +505,25 @@ func BenchmarkJSONGeneralScan(b *testing.B) {
 		msgs[i] = []byte("{" + strings.Join(out, ", ") + "}")
 	}
 	benchmarkDecode(b, msgs)
+}
+
+// TestClassify holds the wide registers against the plain table.
+func TestClassify(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 3))
+	for range 2000 {
+		b := make([]byte, 64*(1+r.IntN(4)))
+		for i := range b {
+			b[i] = byte(r.IntN(256))
+			if r.IntN(2) == 0 {
+				b[i] = "\"\\{}[]:, \t\n\r\x00\x1f\x7fa0"[r.IntN(17)]
+			}
+			if r.IntN(100) > 0 {
+				b[i] &= 0x7f
+			}
+		}
+		wide, plain := make([]block, len(b)/64), make([]block, len(b)/64)
+		if high := classify(b, wide); high != classifyPlain(b, plain) || !slices.Equal(wide, plain) {
+			t.Fatalf("%q: %v, wanted %v", b, wide, plain)
+		}
+	}
 }
