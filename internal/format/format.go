@@ -32,6 +32,7 @@ func SinkOptions() []plan.OptionSpec {
 		{Name: "delimiter", Kind: plan.WordOption, Doc: "CSV: the character between two fields; ','"},
 		{Name: "quote", Kind: plan.WordOption, Doc: "CSV: the character round a field that has delimiters in it; '\"'"},
 		{Name: "null word", Kind: plan.WordOption, Doc: "CSV: what is written for NULL; nothing"},
+		{Name: "changes", Kind: plan.WordOption, Words: []string{"full"}, Doc: "full: rows that are replaced and withdrawn are written too, each with a first column _change that says insert, replace or withdraw"},
 	}
 }
 

@@ -236,6 +236,9 @@ type Sink struct {
 	update string
 	one    string // placeholders of a row
 	width  int
+	remove string // DELETE of the row of a key, where the rows change
+	key    []int  // columns of the key
+	exact  bool   // the key is that of the step: a replacement has the key of what it replaces
 }
 
 // OpenSink connects and checks the table once more.
@@ -263,6 +266,20 @@ func OpenSink(out *plan.Op, access Access) (*Sink, error) {
 	case len(key) > 0:
 		s.update = fmt.Sprintf(" ON DUPLICATE KEY UPDATE %s=%s", quote(key[0]), quote(key[0]))
 	}
+	if out.Changes && !out.Full {
+		var names []string
+		for _, k := range out.Keys {
+			names = append(names, out.Fields[k].Name)
+		}
+		s.exact = true
+		var where []string
+		for _, k := range key {
+			s.key = append(s.key, slices.IndexFunc(out.Fields, func(f types.Field) bool { return f.Name == k }))
+			where = append(where, quote(k)+" <=> ?")
+			s.exact = s.exact && slices.Contains(names, k)
+		}
+		s.remove = fmt.Sprintf("DELETE FROM %s WHERE %s", quote(out.Sink.Address), strings.Join(where, " AND "))
+	}
 	s.one = "(" + strings.TrimSuffix(strings.Repeat("?,", len(cols)), ",") + ")"
 	return s, nil
 }
@@ -270,21 +287,31 @@ func OpenSink(out *plan.Op, access Access) (*Sink, error) {
 func quote(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
 
 type encoder struct {
-	values []any
-	rows   int
+	sink    *Sink
+	values  []any
+	rows    int
+	removes []int // rows, in order, that are to be removed: only their keys matter
 }
 
 // NewEncoder implements flow.Sink.
-func (s *Sink) NewEncoder([]types.Field) (flow.Encoder, error) { return &encoder{}, nil }
+func (s *Sink) NewEncoder([]types.Field) (flow.Encoder, error) { return &encoder{sink: s}, nil }
 
 // Add implements flow.Encoder.
 func (e *encoder) Add(b *column.Batch) {
 	for i := range b.N {
+		if b.Change != nil && e.sink.remove != "" {
+			if b.Change[i] == column.Replaced && e.sink.exact {
+				continue // its replacement takes its place
+			}
+			if b.Change[i].Takes() {
+				e.removes = append(e.removes, e.rows)
+			}
+		}
 		for _, v := range b.Cols {
 			e.values = append(e.values, value(v, i))
 		}
+		e.rows++
 	}
-	e.rows += b.N
 }
 
 // value turns a value into one of the driver's. Intervals go as microseconds, rows as JSON. NaN and
@@ -294,7 +321,7 @@ func value(v *column.Vector, i int) any {
 		return nil
 	}
 	switch v.Type.Kind {
-	case types.Varchar:
+	case types.Varchar, types.JSON:
 		return string(v.Text(i))
 	case types.Double:
 		if math.IsNaN(v.F[i]) || math.IsInf(v.F[i], 0) {
@@ -315,28 +342,48 @@ func value(v *column.Vector, i int) any {
 	return v.I[i]
 }
 
+// batch is what an encoder hands to Write.
+type batch struct {
+	values  []any
+	removes []int
+}
+
 // Take implements flow.Encoder.
 func (e *encoder) Take() flow.Payload {
-	p := flow.Payload{Rows: e.rows, Any: e.values}
-	e.values, e.rows = nil, 0
+	p := flow.Payload{Rows: e.rows, Any: batch{e.values, e.removes}}
+	e.values, e.rows, e.removes = nil, 0, nil
 	return p
 }
 
 // Write implements flow.Sink.
 func (s *Sink) Write(p flow.Payload) error {
-	values := p.Any.([]any)
+	b := p.Any.(batch)
 	tx, err := s.db.Begin()
 	if err != nil {
 		return err
 	}
-	for left := p.Rows; left > 0; {
-		n := min(left, rowsPerInsert)
+	for at := 0; at < p.Rows; {
+		if len(b.removes) > 0 && b.removes[0] == at {
+			var key []any
+			for _, k := range s.key {
+				key = append(key, b.values[at*s.width+k])
+			}
+			if _, err := tx.Exec(s.remove, key...); err != nil {
+				return errors.Join(err, tx.Rollback())
+			}
+			b.removes = b.removes[1:]
+			at++
+			continue
+		}
+		n := min(p.Rows-at, rowsPerInsert)
+		if len(b.removes) > 0 {
+			n = min(n, b.removes[0]-at)
+		}
 		q := s.insert + strings.TrimSuffix(strings.Repeat(s.one+",", n), ",") + s.update
-		if _, err := tx.Exec(q, values[:n*s.width]...); err != nil {
+		if _, err := tx.Exec(q, b.values[at*s.width:(at+n)*s.width]...); err != nil {
 			return errors.Join(err, tx.Rollback())
 		}
-		values = values[n*s.width:]
-		left -= n
+		at += n
 	}
 	return tx.Commit()
 }

@@ -31,13 +31,35 @@ func Recycle(b []byte) {
 	}
 }
 
-// Add implements flow.Encoder.
-func (l *Lines) Add(b *column.Batch) {
+// start takes a buffer that was used before.
+func (l *Lines) start() {
 	if l.buf == nil {
 		if x, ok := buffers.Get().(*[]byte); ok {
 			l.buf = *x
 		}
 	}
+}
+
+// AddRow writes one row.
+func (l *Lines) AddRow(b *column.Batch, i int) {
+	l.start()
+	l.buf = append(l.enc.Append(l.buf, b, i), l.tail...)
+	l.end()
+}
+
+// AddEmpty writes nothing in the place of a row: in a topic it says that the row of the key is gone.
+func (l *Lines) AddEmpty() { l.end() }
+
+func (l *Lines) end() {
+	l.rows++
+	if l.tail == "" {
+		l.ends = append(l.ends, len(l.buf))
+	}
+}
+
+// Add implements flow.Encoder.
+func (l *Lines) Add(b *column.Batch) {
+	l.start()
 	for i := range b.N {
 		l.buf = append(l.enc.Append(l.buf, b, i), l.tail...)
 		if l.tail == "" {

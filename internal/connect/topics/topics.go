@@ -195,7 +195,16 @@ func (s *Sink) NewEncoder(fields []types.Field) (flow.Encoder, error) {
 
 // Add implements flow.Encoder.
 func (e *encoder) Add(b *column.Batch) {
-	e.Lines.Add(b)
+	if b.Change != nil {
+		b = e.latest(b)
+	}
+	for i := range b.N {
+		if b.Change != nil && b.Change[i].Takes() {
+			e.Lines.AddEmpty()
+		} else {
+			e.Lines.AddRow(b, i)
+		}
+	}
 	if e.key == nil {
 		return
 	}
@@ -209,6 +218,19 @@ func (e *encoder) Add(b *column.Batch) {
 		}
 		e.keys = append(e.keys, k)
 	}
+}
+
+// latest leaves out what replacements take back: the new row has the same key.
+func (e *encoder) latest(b *column.Batch) *column.Batch {
+	var sel []uint32
+	for i, c := range b.Change {
+		if c != column.Replaced {
+			sel = append(sel, uint32(i))
+		}
+	}
+	out := &column.Batch{}
+	b.Gather(sel, out)
+	return out
 }
 
 // Take implements flow.Encoder.

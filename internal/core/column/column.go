@@ -307,17 +307,39 @@ func gather[T any](src []T, sel []uint32, dst []T) []T {
 	return dst
 }
 
+// Change says what a row of a change stream does.
+type Change uint8
+
+// A replacement is two rows side by side: Replaced takes the old row back and Replace gives the new one.
+const (
+	Insert   Change = iota // a row that was not there
+	Withdraw               // the row is no longer there
+	Replaced               // the row is no longer there; its replacement comes next
+	Replace                // the row stands in the place of the one before
+)
+
+var changeNames = [...]string{"insert", "withdraw", "withdraw", "replace"}
+
+// String gives the word that sinks write.
+func (c Change) String() string { return changeNames[c] }
+
+// Takes says whether the row takes something back.
+func (c Change) Takes() bool { return c == Withdraw || c == Replaced }
+
 // Batch is a number of rows.
 type Batch struct {
-	N     int
-	Cols  []*Vector // nil for a column nobody uses
-	Time  []int64   // event times, microseconds
-	Stamp []int64   // the own split's watermark just before each row; nil where no row can be late
-	Pos   []int64   // place of each row in its split; nil for made rows
-	Split int       // the split the rows come from; -1 for made rows
+	N      int
+	Cols   []*Vector // nil for a column nobody uses
+	Time   []int64   // event times, microseconds
+	Stamp  []int64   // the own split's watermark just before each row; nil where no row can be late
+	Pos    []int64   // place of each row in its split; nil for made rows
+	Change []Change  // nil where every row is an insert
+	Split  int       // the split the rows come from; -1 for made rows
+	From   []int32   // the split of each row, where rows of several are gathered; else nil
 }
 
-// Gather makes dst the rows of sel. dst's own slices are used again; its columns belong to it.
+// Gather makes dst the rows of sel, in ascending order. dst's own slices are used again; its columns
+// belong to it. Of a replacement that is torn apart a withdrawal or an insert stays.
 func (b *Batch) Gather(sel []uint32, dst *Batch) {
 	dst.N, dst.Split = len(sel), b.Split
 	for len(dst.Cols) < len(b.Cols) {
@@ -335,6 +357,19 @@ func (b *Batch) Gather(sel []uint32, dst *Batch) {
 	}
 	dst.Time = gather(b.Time, sel, dst.Time)
 	dst.Stamp, dst.Pos = gatherOpt(b.Stamp, sel, dst.Stamp), gatherOpt(b.Pos, sel, dst.Pos)
+	if b.Change == nil {
+		dst.Change = nil
+		return
+	}
+	dst.Change = gather(b.Change, sel, dst.Change)
+	for i, r := range sel {
+		switch {
+		case dst.Change[i] == Replaced && (i+1 == len(sel) || sel[i+1] != r+1):
+			dst.Change[i] = Withdraw
+		case dst.Change[i] == Replace && (i == 0 || sel[i-1] != r-1):
+			dst.Change[i] = Insert
+		}
+	}
 }
 
 func gatherOpt(src []int64, sel []uint32, dst []int64) []int64 {
@@ -342,4 +377,140 @@ func gatherOpt(src []int64, sel []uint32, dst []int64) []int64 {
 		return nil
 	}
 	return gather(src, sel, dst)
+}
+
+// AppendRow adds row i of another batch with the same columns; texts and parts are copied. Stamps and
+// changes are not kept.
+func (b *Batch) AppendRow(from *Batch, i int) {
+	if b.Cols == nil {
+		b.Cols = make([]*Vector, len(from.Cols))
+		for k, c := range from.Cols {
+			if c != nil {
+				b.Cols[k] = New(c.Type)
+			}
+		}
+	}
+	for k, c := range from.Cols {
+		if c != nil {
+			b.Cols[k].AppendOf(c, i)
+		}
+	}
+	b.Time = append(b.Time, from.Time[i])
+	pos := int64(0)
+	if from.Pos != nil {
+		pos = from.Pos[i]
+	}
+	b.Pos = append(b.Pos, pos)
+	split := int32(from.Split)
+	if from.From != nil {
+		split = from.From[i]
+	}
+	b.From = append(b.From, split)
+	b.N++
+}
+
+// Bytes is the memory that a batch made by AppendRow holds.
+func (b *Batch) Bytes() int {
+	n := cap(b.Time)*8 + cap(b.Pos)*8 + cap(b.From)*4
+	for _, c := range b.Cols {
+		if c != nil {
+			n += c.Bytes()
+		}
+	}
+	return n
+}
+
+// Bytes is the memory held.
+func (v *Vector) Bytes() int {
+	n := cap(v.I)*8 + cap(v.F)*8 + cap(v.B) + cap(v.D)*16 + cap(v.S)*8 + cap(v.Data) + cap(v.Nulls)
+	for _, k := range v.Kids {
+		if k != nil {
+			n += k.Bytes()
+		}
+	}
+	return n
+}
+
+// View gives the values from i to before j, which still belong to the vector.
+func (v *Vector) View(i, j int) Vector {
+	out := *v
+	if v.Nulls != nil {
+		out.Nulls = v.Nulls[i:j]
+	}
+	switch v.Type.Kind {
+	case types.Double:
+		out.F = v.F[i:j]
+	case types.Boolean:
+		out.B = v.B[i:j]
+	case types.Decimal:
+		out.D = v.D[i:j]
+	case types.Varchar, types.Varbinary, types.JSON, types.Array, types.Map:
+		out.S = v.S[i:j]
+	case types.Row:
+		out.Rows = j - i
+		out.Kids = make([]*Vector, len(v.Kids))
+		for k, kid := range v.Kids {
+			if kid != nil {
+				x := kid.View(i, j)
+				out.Kids[k] = &x
+			}
+		}
+	default:
+		out.I = v.I[i:j]
+	}
+	return out
+}
+
+// Truncate keeps the first n values.
+func (v *Vector) Truncate(n int) {
+	if v.Nulls != nil {
+		v.Nulls = v.Nulls[:n]
+	}
+	switch v.Type.Kind {
+	case types.Double:
+		v.F = v.F[:n]
+	case types.Boolean:
+		v.B = v.B[:n]
+	case types.Decimal:
+		v.D = v.D[:n]
+	case types.Varchar, types.Varbinary, types.JSON, types.Array, types.Map:
+		v.S = v.S[:n]
+		if n == 0 {
+			v.Clear()
+		}
+	case types.Row:
+		v.Rows = n
+		for _, k := range v.Kids {
+			if k != nil {
+				k.Truncate(n)
+			}
+		}
+	default:
+		v.I = v.I[:n]
+	}
+}
+
+// AppendOf adds value i of another vector of the same type at the end.
+func (v *Vector) AppendOf(from *Vector, i int) {
+	if from.Null(i) || v.Type.IsNested() {
+		v.Append(from.Value(i))
+		return
+	}
+	switch v.Type.Kind {
+	case types.Double:
+		v.F = append(v.F, from.F[i])
+	case types.Boolean:
+		v.B = append(v.B, from.B[i])
+	case types.Decimal:
+		v.D = append(v.D, from.D[i])
+	case types.Varchar, types.Varbinary, types.JSON:
+		s := from.Text(i)
+		v.S = append(v.S, Str{uint32(len(v.Data)), uint32(len(s))})
+		v.Data = append(v.Data, s...)
+	default:
+		v.I = append(v.I, from.I[i])
+	}
+	if v.Nulls != nil {
+		v.Nulls = append(v.Nulls, false)
+	}
 }

@@ -415,6 +415,47 @@ func (a *Aggregate) Update(g *state.Groups, at int, groups []int32, r Rows) {
 	}
 }
 
+// CanTakeBack says whether rows can be taken out of the state again.
+func (a *Aggregate) CanTakeBack() bool {
+	switch a.kind {
+	case countRows, countValues, sumWhole, avgWhole, sumDouble, avgDouble, sumDecimal, avgDecimal:
+		return true
+	}
+	return false
+}
+
+// TakeBack takes rows out of their groups, as Update adds them.
+func (a *Aggregate) TakeBack(g *state.Groups, at int, groups []int32, r Rows) {
+	if a.Unused {
+		return
+	}
+	v := r.Values
+	for i, e := range groups {
+		if e < 0 || r.Filter != nil && (r.Filter.Null(i) || !r.Filter.B[i]) || v != nil && v.Null(i) {
+			continue
+		}
+		s := g.Of(uint32(e))[at:]
+		switch a.kind {
+		case countRows, countValues:
+			s[0]--
+		case sumWhole, avgWhole:
+			var borrow uint64
+			s[0], borrow = bits.Sub64(s[0], uint64(v.I[i]), 0)
+			s[1], _ = bits.Sub64(s[1], uint64(v.I[i]>>63), borrow)
+			s[2]--
+		case sumDouble, avgDouble:
+			addDouble(s, -v.F[i])
+			s[2]--
+		case sumDecimal, avgDecimal:
+			var borrow uint64
+			s[0], borrow = bits.Sub64(s[0], v.D[i].LowBits(), 0)
+			s[1], borrow = bits.Sub64(s[1], uint64(v.D[i].HighBits()), borrow)
+			s[2], _ = bits.Sub64(s[2], uint64(v.D[i].HighBits()>>63), borrow)
+			s[3]--
+		}
+	}
+}
+
 func (a *Aggregate) text(g *state.Groups, s []uint64, x []byte) {
 	if s[1] != 0 {
 		c := bytes.Compare(x, g.GetText(s[0]))

@@ -80,7 +80,7 @@ func (j *Job) Checkpoint(ctx context.Context) (*Snapshot, error) {
 	j.markers++
 	b := &barrier{number: j.markers, ready: make(chan struct{}), snap: &Snapshot{Splits: map[string]SplitPosition{}, Ledger: make([]step.Counts, len(j.plan.Ops)), Windows: map[int][][]byte{}}}
 	b.waiting = len(j.sinks)
-	for _, ws := range j.windows {
+	for _, ws := range j.keyed {
 		b.waiting += len(ws)
 	}
 	live := false
@@ -128,14 +128,14 @@ func (j *Job) restore(s *Snapshot) error {
 	for len(ledger) < len(j.plan.Ops) {
 		ledger = append(ledger, step.Counts{})
 	}
-	for op, ws := range j.windows {
+	for op, ws := range j.keyed {
 		for _, w := range ws {
 			for _, piece := range s.Windows[op.ID] {
-				if _, err := w.window.Restore(piece); err != nil {
+				if err := w.keyed.Restore(piece); err != nil {
 					return err
 				}
 			}
-			w.closed = w.window.Closed
+			w.closed = w.keyed.Closed()
 		}
 	}
 	placed := false
@@ -165,7 +165,7 @@ func (j *Job) announce() {
 		for _, sr := range sc.splits {
 			sr.mu.Lock()
 			if sr.newest > types.MinTime {
-				_ = sr.send(j.ctx, &turn{watermark: sr.newest - sc.op.Stream.Delay})
+				_ = sr.send(j.ctx, &turn{watermark: sr.newest - sc.op.Stream.Delay, newest: sr.newest})
 			}
 			sr.mu.Unlock()
 		}

@@ -30,7 +30,7 @@ type Job struct {
 	plan    *plan.Plan
 	opts    Options
 	sources []*scanner
-	windows map[*plan.Op][]*windowTask
+	keyed   map[*plan.Op][]*keyedTask
 	sinks   []*sinkTask
 	sinkOf  map[*plan.Op]*sinkTask
 	sched   scheduler
@@ -50,9 +50,9 @@ type Job struct {
 
 // instance is one sender of a stage: a split of a scan, or a task of a window.
 type instance struct {
-	mu      sync.Mutex // held while its packets are sent, so that they leave in order; full queues hold it up
-	windows []target
-	sinks   []target
+	mu    sync.Mutex // held while its packets are sent, so that they leave in order; full queues hold it up
+	keyed []target
+	sinks []target
 
 	seen   sync.Mutex // never held for long; guards what follows, which is changed under mu only
 	counts []step.Counts
@@ -77,7 +77,7 @@ func New(p *plan.Plan, o Opener, opts Options) (*Job, error) {
 	if opts.Now == nil {
 		opts.Now = time.Now
 	}
-	j := &Job{plan: p, opts: opts, windows: map[*plan.Op][]*windowTask{}, sinkOf: map[*plan.Op]*sinkTask{}, taps: map[int]*tap{}}
+	j := &Job{plan: p, opts: opts, keyed: map[*plan.Op][]*keyedTask{}, sinkOf: map[*plan.Op]*sinkTask{}, taps: map[int]*tap{}}
 	j.ctx, j.cancel = context.WithCancel(context.Background())
 	j.sched.init(j)
 	if err := j.open(o); err != nil {
@@ -106,8 +106,8 @@ func (j *Job) open(o Opener) error {
 	for i := len(j.plan.Ops) - 1; i >= 0; i-- {
 		op := j.plan.Ops[i]
 		switch op.Kind {
-		case plan.Window:
-			if err := j.openWindow(op); err != nil {
+		case plan.Window, plan.Unique, plan.Over:
+			if err := j.openKeyed(op); err != nil {
 				return err
 			}
 		case plan.Scan:
@@ -124,7 +124,7 @@ func (j *Job) open(o Opener) error {
 				sr.cond.L = &sr.maxMu
 				j.connect(&sr.instance, op)
 				sc.splits = append(sc.splits, sr)
-				sc.stamped = len(sr.windows) > 0
+				sc.stamped = len(sr.keyed) > 0
 			}
 			s.OnData(j.sched.wake)
 		}
@@ -147,16 +147,23 @@ func (j *Job) connect(in *instance, op *plan.Op) {
 			in.sinks = append(in.sinks, target{op: o, boxes: []*inbox{t.box}, from: t.box.addProducer()})
 		}
 	}
+	sides := func(o *plan.Op) {
+		for _, out := range slices.Concat(o.Late, o.Rejected) {
+			sink(out)
+		}
+	}
+	sides(op)
 	walk = func(o *plan.Op) {
 		for _, n := range o.Next {
+			sides(n)
 			switch n.Kind {
-			case plan.Window:
+			case plan.Window, plan.Unique, plan.Over:
 				t := target{op: n}
-				for _, w := range j.windows[n] {
+				for _, w := range j.keyed[n] {
 					t.boxes = append(t.boxes, w.box)
 					t.from = w.box.addProducer()
 				}
-				in.windows = append(in.windows, t)
+				in.keyed = append(in.keyed, t)
 			case plan.Output:
 				sink(n)
 			case plan.Route:
@@ -173,10 +180,10 @@ func (j *Job) connect(in *instance, op *plan.Op) {
 	walk(op)
 }
 
-func (j *Job) openWindow(op *plan.Op) error {
+func (j *Job) openKeyed(op *plan.Op) error {
 	n := j.opts.Parallelism
 	for t := range n {
-		w := &windowTask{job: j, op: op, box: newInbox()}
+		w := &keyedTask{job: j, op: op, box: newInbox()}
 		j.connect(&w.instance, op)
 		ctx := step.NewContext(len(j.plan.Ops), j.opts.Describe)
 		pipe, err := j.pipe(op, ctx)
@@ -184,8 +191,12 @@ func (j *Job) openWindow(op *plan.Op) error {
 			return err
 		}
 		w.pipe = pipe
-		w.window = step.NewWindow(op, ctx, pipe.root, t, n)
-		j.windows[op] = append(j.windows[op], w)
+		if op.Kind == plan.Window {
+			w.keyed = step.NewAggregator(op, ctx, pipe.root, t, n)
+		} else {
+			w.keyed = step.NewOrdered(op, ctx, pipe.root, t, n)
+		}
+		j.keyed[op] = append(j.keyed[op], w)
 	}
 	return nil
 }
@@ -197,7 +208,7 @@ func (j *Job) Run(ctx context.Context) error {
 	for _, s := range j.sinks {
 		j.spawn(s.run)
 	}
-	for _, ws := range j.windows {
+	for _, ws := range j.keyed {
 		for _, w := range ws {
 			j.spawn(w.run)
 		}
@@ -280,12 +291,16 @@ func (in *instance) send(ctx context.Context, t *turn) error {
 		in.counts[i].Add(t.counts[i])
 	}
 	in.seen.Unlock()
-	for _, w := range in.windows {
-		pk := packet{from: w.from, watermark: t.watermark, idle: t.idle, end: t.end}
+	for _, w := range in.keyed {
+		pk := packet{from: w.from, watermark: t.watermark, newest: t.newest, idle: t.idle, end: t.end}
 		if k := slices.Index(t.partials, w.op); k >= 0 {
 			pk.groups = t.groups[k]
 		}
-		for _, b := range w.boxes {
+		k := slices.Index(t.shuffles, w.op)
+		for i, b := range w.boxes {
+			if k >= 0 {
+				pk.rows = t.rows[k][i]
+			}
 			if err := b.put(ctx, pk); err != nil {
 				return err
 			}
@@ -313,7 +328,7 @@ func (in *instance) send(ctx context.Context, t *turn) error {
 
 // mark sends a checkpoint's marker to all targets. The caller holds the instance's lock.
 func (in *instance) mark(ctx context.Context, m *barrier) error {
-	for _, t := range slices.Concat(in.windows, in.sinks) {
+	for _, t := range slices.Concat(in.keyed, in.sinks) {
 		for _, b := range t.boxes {
 			if err := b.put(ctx, packet{from: t.from, marker: m}); err != nil {
 				return err

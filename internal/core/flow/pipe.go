@@ -7,6 +7,7 @@ import (
 	"fiume/internal/core/column"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/step"
+	"fiume/internal/core/types"
 )
 
 // pipe is the tree of nodes that one goroutine runs for a stage.
@@ -14,6 +15,7 @@ type pipe struct {
 	ctx      *step.Context
 	root     step.Node
 	partials []*step.Partial
+	shuffles []*step.Shuffle
 	outputs  []outputLeaf
 }
 
@@ -30,7 +32,44 @@ type sinkNode struct {
 }
 
 // Push implements step.Node.
-func (s *sinkNode) Push(b *column.Batch) { s.enc.Add(b) }
+func (s *sinkNode) Push(b *column.Batch) {
+	if s.op.Full {
+		b = inFull(b)
+	}
+	s.enc.Add(b)
+}
+
+// inFull puts a column before the others that says what each row does. What a replacement takes back is
+// left out, since the replacement says it.
+func inFull(b *column.Batch) *column.Batch {
+	out := b
+	if b.Change != nil {
+		var sel []uint32
+		for i, c := range b.Change {
+			if c != column.Replaced {
+				sel = append(sel, uint32(i))
+			}
+		}
+		out = &column.Batch{}
+		b.Gather(sel, out)
+		for i, r := range sel { // the pairs are whole
+			out.Change[i] = b.Change[r]
+		}
+	}
+	kind := column.New(types.Of(types.Varchar))
+	kind.Resize(out.N)
+	for i := range out.N {
+		c := column.Insert
+		if out.Change != nil {
+			c = out.Change[i]
+		}
+		kind.SetText(i, []byte(c.String()))
+	}
+	full := *out
+	full.Change = nil
+	full.Cols = append([]*column.Vector{kind}, out.Cols...)
+	return &full
+}
 
 // pipe builds the nodes behind an operator that begins a stage.
 func (j *Job) pipe(op *plan.Op, ctx *step.Context) (*pipe, error) {
@@ -48,6 +87,21 @@ func (j *Job) pipe(op *plan.Op, ctx *step.Context) (*pipe, error) {
 		p.outputs = append(p.outputs, outputLeaf{o, leaves[o]})
 		return leaves[o], nil
 	}
+	side := func(o *plan.Op) error {
+		for i, outs := range [][]*plan.Op{o.Late, o.Rejected} {
+			for _, out := range outs {
+				l, err := leaf(out)
+				if err != nil {
+					return err
+				}
+				ctx.AddSide(&step.Side{Op: out, Of: o, Next: l}, i == 0)
+			}
+		}
+		return nil
+	}
+	if err := side(op); err != nil {
+		return nil, err
+	}
 	var after func(o *plan.Op) (step.Node, error)
 	after = func(o *plan.Op) (step.Node, error) {
 		var fan step.Fan
@@ -56,11 +110,18 @@ func (j *Job) pipe(op *plan.Op, ctx *step.Context) (*pipe, error) {
 		}
 		for _, n := range o.Next {
 			var node step.Node
+			if err := side(n); err != nil {
+				return nil, err
+			}
 			switch n.Kind {
 			case plan.Window:
 				part := &step.Partial{Op: n, C: ctx, Groups: groupsPool.get(n)}
 				p.partials = append(p.partials, part)
 				node = part
+			case plan.Unique, plan.Over:
+				sh := &step.Shuffle{Op: n, C: ctx, Parts: make([]*column.Batch, j.opts.Parallelism)}
+				p.shuffles = append(p.shuffles, sh)
+				node = sh
 			case plan.Output:
 				l, err := leaf(n)
 				if err != nil {
@@ -86,9 +147,12 @@ func (j *Job) pipe(op *plan.Op, ctx *step.Context) (*pipe, error) {
 				if err != nil {
 					return nil, err
 				}
-				if n.Kind == plan.Filter {
+				switch n.Kind {
+				case plan.Filter:
 					node = &step.Filter{Op: n, C: ctx, Next: next}
-				} else {
+				case plan.Explode:
+					node = &step.Explode{Op: n, C: ctx, Next: next}
+				default:
 					node = &step.Project{Op: n, C: ctx, Next: next}
 				}
 			}
@@ -108,8 +172,11 @@ func (j *Job) pipe(op *plan.Op, ctx *step.Context) (*pipe, error) {
 type turn struct {
 	counts    []step.Counts
 	samples   []step.Sample
-	groups    []*sharedGroups // by partial; nil where empty
-	payloads  []Payload       // by output
+	groups    []*sharedGroups   // by partial; nil where empty
+	rows      [][]*column.Batch // by shuffle, then task
+	shuffles  []*plan.Op
+	newest    int64     // greatest event time of all rows so far
+	payloads  []Payload // by output
 	outputs   []*plan.Op
 	partials  []*plan.Op
 	watermark int64
@@ -120,15 +187,20 @@ type turn struct {
 
 // take empties the pipe into a turn.
 func (p *pipe) take(tasks int) *turn {
-	t := &turn{counts: slices.Clone(p.ctx.Counts), samples: slices.Clone(p.ctx.Samples)}
+	p.ctx.Flush()
+	t := &turn{counts: slices.Clone(p.ctx.Counts), samples: slices.Clone(p.ctx.Samples), newest: types.MinTime}
 	for _, x := range p.partials {
 		var g *sharedGroups
-		if x.Groups.Len() > 0 {
-			g = &sharedGroups{op: x.Op, groups: x.Groups}
+		if x.Groups.Len() > 0 || x.Partly != nil {
+			g = &sharedGroups{op: x.Op, groups: x.Groups, partly: x.Partly}
 			g.refs.Store(int32(tasks))
-			x.Groups = groupsPool.get(x.Op)
+			x.Groups, x.Partly = groupsPool.get(x.Op), nil
 		}
 		t.groups, t.partials = append(t.groups, g), append(t.partials, x.Op)
+	}
+	for _, x := range p.shuffles {
+		t.rows, t.shuffles = append(t.rows, x.Parts), append(t.shuffles, x.Op)
+		x.Parts = make([]*column.Batch, len(x.Parts))
 	}
 	for _, o := range p.outputs {
 		t.payloads, t.outputs = append(t.payloads, o.enc.enc.Take()), append(t.outputs, o.op)

@@ -207,6 +207,7 @@ func (j *Job) work() error {
 		pi := pipes[sc]
 		if pi == nil {
 			ctx := step.NewContext(len(j.plan.Ops), j.opts.Describe)
+			ctx.Origin = func(split int, pos int64) string { return fmt.Sprintf("%s at %d", sc.splits[split].split.Name(), pos) }
 			if pi, err = j.pipe(sc.op, ctx); err != nil {
 				return err
 			}
@@ -233,10 +234,8 @@ func (j *Job) work() error {
 			if sc.op.Stream.Options.Word("bad rows", "keep") == "stop" {
 				return fmt.Errorf("stream %s: %s: %s (BAD ROWS stop)", sc.op.Step, sr.split.Place(p.Messages[r.Message].Pos), r.Reason)
 			}
-			m := p.Messages[r.Message]
-			if len(pi.ctx.Samples) < 8 {
-				pi.ctx.Samples = append(pi.ctx.Samples, step.Sample{Op: sc.op.ID, Reason: r.Reason, Split: sr.index, Pos: m.Pos,
-					EventTime: types.MinTime, Row: clip(p.Data[m.Off : m.Off+m.Len])})
+			if m := p.Messages[r.Message]; pi.ctx.Wants(sc.op, false) {
+				pi.ctx.Note(sc.op, step.Sample{Op: sc.op.ID, Reason: r.Reason, Split: sr.index, Pos: m.Pos, EventTime: types.MinTime, Raw: pi.raw(sc.op, p.Data[m.Off:m.Off+m.Len])})
 			}
 		}
 		in := j.ahead(sc.op, &batch, pi, now)
@@ -249,6 +248,14 @@ func (j *Job) work() error {
 		t.next, t.watermark = a.next, newest
 		sr.deliver(j, a.seq, t)
 	}
+}
+
+// raw is the text of a message, whole where somebody asked for the rejected ones.
+func (p *pipe) raw(o *plan.Op, b []byte) string {
+	if o.Rejected != nil {
+		return string(b)
+	}
+	return clip(b)
 }
 
 func clip(b []byte) string {
@@ -284,8 +291,8 @@ func (j *Job) ahead(op *plan.Op, b *column.Batch, pi *pipe, now time.Time) *colu
 			sel = append(sel, uint32(i))
 			continue
 		}
-		if len(pi.ctx.Samples) < 8 {
-			pi.ctx.Samples = append(pi.ctx.Samples, step.Sample{Op: op.ID, Reason: "its event time is more than " + sql.DurationText(limit) + " ahead of the clock (AHEAD)",
+		if pi.ctx.Wants(op, false) {
+			pi.ctx.Note(op, step.Sample{Op: op.ID, Reason: "its event time is more than " + sql.DurationText(limit) + " ahead of the clock (AHEAD)",
 				Split: b.Split, Pos: b.Pos[i], EventTime: t, Row: j.opts.Describe(op.Fields, b, i)})
 		}
 	}
@@ -353,7 +360,7 @@ func (sr *splitReader) deliver(j *Job, seq int64, t *turn) {
 		sr.idle = t.idle
 		sr.delivered = t.next
 		sr.seen.Unlock()
-		t.watermark = types.MinTime
+		t.watermark, t.newest = types.MinTime, sr.newest
 		if sr.newest > types.MinTime {
 			t.watermark = sr.newest - sr.scan.op.Stream.Delay
 		}

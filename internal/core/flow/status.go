@@ -68,7 +68,7 @@ func (j *Job) Status() Status {
 			s.Splits = append(s.Splits, st)
 		}
 	}
-	for _, ws := range j.windows {
+	for _, ws := range j.keyed {
 		for _, w := range ws {
 			w.seen.Lock()
 			add(w.counts)
@@ -82,7 +82,7 @@ func (j *Job) Status() Status {
 	}
 	for i, o := range j.plan.Ops {
 		st := Step{ID: o.ID, Kind: o.Kind.String(), Step: o.Step, Detail: o.Detail, Counts: total[i], Out: total[i].Out(), Open: total[i].Open()}
-		for _, w := range j.windows[o] {
+		for _, w := range j.keyed[o] {
 			w.seen.Lock()
 			st.Windows = max(st.Windows, w.open)
 			st.Keys += w.keys

@@ -18,6 +18,7 @@ import (
 type sharedGroups struct {
 	op     *plan.Op
 	groups *state.Groups
+	partly *state.Groups // of rows late for some of their windows, or nil
 	refs   atomic.Int32
 }
 
@@ -53,8 +54,10 @@ func (p *tablePool) put(o *plan.Op, g *state.Groups) {
 type packet struct {
 	from      int
 	groups    *sharedGroups
+	rows      *column.Batch // of the task alone
 	payload   Payload
 	watermark int64
+	newest    int64 // greatest event time of the producer's rows
 	idle      bool
 	end       bool
 	marker    *barrier
@@ -144,15 +147,16 @@ func (b *inbox) next(ctx context.Context) (packet, *barrier, bool) {
 	}
 }
 
-// windowTask runs a window operator for some key ranges.
-type windowTask struct {
+// keyedTask runs an operator that has its rows shared out by key, for some key ranges.
+type keyedTask struct {
 	job    *Job
 	op     *plan.Op
 	box    *inbox
 	pipe   *pipe
-	window *step.Window
+	keyed  keyed
 	marks  []int64 // watermark by producer
 	quiet  []bool  // idle, by producer
+	newest int64
 
 	instance // seen guards what follows
 	open     int
@@ -161,11 +165,20 @@ type windowTask struct {
 	closed   int64
 }
 
-func (w *windowTask) run() error {
+// keyed is what a keyedTask runs.
+type keyed interface {
+	Closed() int64
+	Size() (open, keys, bytes int)
+	Snapshot() []byte
+	Restore(b []byte) error
+}
+
+func (w *keyedTask) run() error {
 	ctx := w.job.ctx
 	for len(w.marks) < len(w.box.ended) {
 		w.marks, w.quiet = append(w.marks, types.MinTime), append(w.quiet, false)
 	}
+	w.newest = types.MinTime
 	for {
 		p, marker, ok := w.box.next(ctx)
 		if ctx.Err() != nil {
@@ -182,24 +195,33 @@ func (w *windowTask) run() error {
 			}
 			continue
 		}
-		if p.groups != nil {
-			w.window.Merge(p.groups.groups, -1)
-			p.groups.release()
-		}
 		w.marks[p.from] = max(w.marks[p.from], p.watermark)
 		w.quiet[p.from] = p.idle
+		w.newest = max(w.newest, p.newest)
 		if p.end {
 			w.marks[p.from] = types.MaxTime
 		}
-		w.window.Advance(w.watermark())
-		if err := w.flush(w.box.live == 0); err != nil {
+		out := int64(0)
+		switch k := w.keyed.(type) {
+		case step.Aggregator:
+			if p.groups != nil {
+				k.Merge(p.groups.groups, p.groups.partly)
+				p.groups.release()
+			}
+			k.Advance(w.watermark(), w.newest)
+			out = k.Closed()
+		case *step.Ordered:
+			k.Merge(p.rows)
+			out = k.Advance(w.watermark())
+		}
+		if err := w.flush(out, w.box.live == 0); err != nil {
 			return nil
 		}
 	}
 }
 
 // watermark is the least over the producers that are not idle.
-func (w *windowTask) watermark() int64 {
+func (w *keyedTask) watermark() int64 {
 	low, any := types.MaxTime, false
 	for i, m := range w.marks {
 		if !w.quiet[i] || w.box.ended[i] {
@@ -207,31 +229,31 @@ func (w *windowTask) watermark() int64 {
 		}
 	}
 	if !any {
-		return w.window.Closed
+		return w.keyed.Closed()
 	}
 	return low
 }
 
-// flush sends on what the operator gave.
-func (w *windowTask) flush(end bool) error {
+// flush sends on what the operator gave, and the watermark of its output.
+func (w *keyedTask) flush(watermark int64, end bool) error {
 	t := w.pipe.take(w.job.opts.Parallelism)
-	t.watermark, t.end = w.window.Closed, end
+	t.watermark, t.end, t.newest = watermark, end, w.newest
 	for _, s := range t.samples {
 		w.job.samples.add(s, nil)
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.seen.Lock()
-	w.open, w.keys, w.bytes = w.window.Size()
-	w.closed = w.window.Closed
+	w.open, w.keys, w.bytes = w.keyed.Size()
+	w.closed = w.keyed.Closed()
 	w.seen.Unlock()
 	return w.send(w.job.ctx, t)
 }
 
-func (w *windowTask) snapshot(m *barrier) error {
+func (w *keyedTask) snapshot(m *barrier) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	m.state(w.op, w.window.Snapshot(), w.counts)
+	m.state(w.op, w.keyed.Snapshot(), w.counts)
 	err := w.mark(w.job.ctx, m)
 	m.done()
 	return err
@@ -302,7 +324,7 @@ type NamedSample struct {
 const keptSamples = 50
 
 func (s *samples) add(x step.Sample, sr *splitReader) {
-	n := NamedSample{Kind: "rejected", Reason: x.Reason, LateBy: x.LateBy, Row: x.Row, op: x.Op}
+	n := NamedSample{Kind: "rejected", Reason: x.Reason, LateBy: x.LateBy, Row: x.Row + x.Raw, op: x.Op}
 	if x.Late {
 		n.Kind = "late"
 	}

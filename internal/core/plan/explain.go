@@ -39,6 +39,9 @@ type ExplainedStep struct {
 	Shared bool        `json:"shared,omitempty"` // several operators read it
 	Tasks  string      `json:"tasks,omitempty"`
 	State  *StateBound `json:"state,omitempty"`
+	// The sinks that get its late and its rejected rows.
+	LateTo     []string `json:"late_to,omitempty"`
+	RejectedTo []string `json:"rejected_to,omitempty"`
 }
 
 // StateBound is the most that an operator keeps.
@@ -81,17 +84,16 @@ func (p *Plan) Explain(rate float64) *Explanation {
 			s.Reads = o.Used.describe(o.Stream.Columns)
 			s.Tasks = "one for each split"
 		case Project:
-			s.Output = "append"
+			s.output(o)
 			for i, e := range o.Exprs {
 				if e == nil {
 					s.Unused = append(s.Unused, o.Fields[i].Name)
 				}
 			}
 		case Window:
-			t := o.Tumbling
-			s.Output = "append"
-			s.Keys = append(append([]string{}, t.Names...), "opens")
-			s.Window = windowText(t)
+			t := o.Agg
+			s.output(o)
+			s.Window = t.String()
 			s.Tasks = "rows are reduced where they are read, then shared out by key"
 			for _, a := range t.Aggregates {
 				if a.Unused {
@@ -99,6 +101,23 @@ func (p *Plan) Explain(rate float64) *Explanation {
 				}
 			}
 			s.State = stateBound(o, rate)
+		}
+		switch o.Kind {
+		case Unique, Over, Explode, Filter:
+			s.output(o)
+		}
+		if o.Kind == Unique || o.Kind == Over {
+			s.Tasks = "rows are shared out by key and taken in event order"
+			s.State = orderBound(o, rate)
+		}
+		for _, x := range o.Late {
+			s.LateTo = append(s.LateTo, x.Step)
+		}
+		for _, x := range o.Rejected {
+			s.RejectedTo = append(s.RejectedTo, x.Step)
+		}
+		if o.Agg != nil && o.Agg.Report != OnClose && o.Agg.Kind != Running {
+			x.Notes = append(x.Notes, fmt.Sprintf("%s reports early: how many early rows there are depends on the order of arrival, the last row of each key does not", o.Step))
 		}
 		if o.volatile() {
 			x.Notes = append(x.Notes, fmt.Sprintf("%s of %s depends on when it runs: CURRENT_TIMESTAMP is no function of the data", o.Kind, o.Step))
@@ -108,18 +127,24 @@ func (p *Plan) Explain(rate float64) *Explanation {
 	return x
 }
 
-func windowText(t *Tumbling) string {
-	s := "tumbling " + sql.DurationText(t.Length)
-	if t.Offset != 0 {
-		s += " offset " + sql.DurationText(t.Offset)
+// output says whether rows stay, and by what they are told apart.
+func (s *ExplainedStep) output(o *Op) {
+	s.Output = "append"
+	if o.Changes {
+		s.Output = "change"
 	}
-	return s
+	for _, k := range o.Keys {
+		s.Keys = append(s.Keys, o.Fields[k].Name)
+	}
 }
 
 func (o *Op) volatile() bool {
 	es := append([]*eval.Expr{o.Cond}, o.Exprs...)
-	if o.Tumbling != nil {
-		es = append(es, o.Tumbling.reads()...)
+	if o.Agg != nil {
+		es = append(es, o.Agg.reads()...)
+	}
+	if o.Order != nil || o.Array != nil {
+		es = append(es, o.reads()...)
 	}
 	for _, b := range o.Branches {
 		es = append(es, b.Cond)
@@ -132,15 +157,17 @@ func (o *Op) volatile() bool {
 	return false
 }
 
-// behind is how far the watermark of an operator's input may lie behind its newest row.
-func behind(o *Op) int64 {
+// Behind is how far the watermark of an operator's input may lie behind its newest row.
+func Behind(o *Op) int64 {
 	total := int64(0)
 	for ; o != nil; o = o.Input {
 		switch o.Kind {
 		case Scan:
 			total += o.Stream.Delay
 		case Window:
-			total += o.Tumbling.Length
+			total += o.Agg.Span()
+		case Over:
+			total += o.Order.Span()
 		}
 	}
 	return total
@@ -148,8 +175,8 @@ func behind(o *Op) int64 {
 
 // stateBound bounds what an aggregation keeps: one entry for each key and open window.
 func stateBound(o *Op, rate float64) *StateBound {
-	t := o.Tumbling
-	delay := behind(o.Input)
+	t := o.Agg
+	delay := Behind(o.Input)
 	b := &StateBound{EntryBytes: 8*(1+t.Words()) + 8 + 8 + 4 + 8} // words; hash, tag, end of the key, index at half load
 	for _, k := range t.Keys {
 		switch {
@@ -167,19 +194,53 @@ func stateBound(o *Op, rate float64) *StateBound {
 			grow = append(grow, strings.ToUpper(a.Name))
 		}
 	}
-	seconds := float64(t.Length+delay) / float64(types.Second)
+	span := t.Span()
+	seconds := float64(span+delay) / float64(types.Second)
 	b.Entries = int64(rate * seconds)
-	if len(t.Keys) == 0 {
-		b.Entries = (delay+t.Length-1)/t.Length + 1
+	if len(t.Keys) == 0 && t.Kind == Fixed {
+		b.Entries = (delay+span-1)/t.Step + 2
 	}
 	b.Bytes = b.Entries*int64(b.EntryBytes) + int64(rate*seconds)*int64(perRow)
 	keys := "one entry"
 	if len(t.Keys) > 0 {
 		keys = "one entry for each " + strings.Join(t.Names, ", ")
 	}
-	b.Words = fmt.Sprintf("%s and open window; a window is open for %s of event time", keys, sql.DurationText(t.Length+delay))
+	switch {
+	case t.Kind == Running:
+		b.Words = fmt.Sprintf("%s; a key is kept until it is unseen for %s of event time", keys, sql.DurationText(t.Gap+delay))
+	case t.Kind == Session && t.Max == 0:
+		b.Words = fmt.Sprintf("%s and session; a session is open until its rows stop for %s of event time", keys, sql.DurationText(span+delay))
+	case t.Kind == Session:
+		b.Words = fmt.Sprintf("one entry for each row; a session is open for %s of event time at most", sql.DurationText(span+delay))
+	case t.Overlap() > 1:
+		b.Words = fmt.Sprintf("%s and slice between two windows' ends; a slice is kept for %s of event time", keys, sql.DurationText(span+delay))
+	default:
+		b.Words = fmt.Sprintf("%s and open window; a window is open for %s of event time", keys, sql.DurationText(span+delay))
+	}
+	if t.Corrects() {
+		b.Words += "; and each result that was given"
+		b.EntryBytes += 64
+		b.Bytes = b.Entries*int64(b.EntryBytes) + int64(rate*seconds)*int64(perRow)
+	}
 	if grow != nil {
 		b.Words += "; every value of an open window is kept for " + strings.Join(grow, ", ")
+	}
+	return b
+}
+
+// orderBound bounds what a step in event order keeps: its rows until the watermark has passed them, and
+// what it remembers of each key.
+func orderBound(o *Op, rate float64) *StateBound {
+	delay, span := Behind(o.Input), o.Order.Span()
+	b := &StateBound{EntryBytes: 24 + 16*len(o.Input.Fields)}
+	b.Entries = int64(rate * float64(delay+span) / float64(types.Second))
+	b.Bytes = b.Entries * int64(b.EntryBytes)
+	b.Words = fmt.Sprintf("the rows of %s until the watermark has passed them", sql.DurationText(delay))
+	switch {
+	case o.Kind == Unique:
+		b.Words += fmt.Sprintf("; one instant for each %s seen within %s", strings.Join(o.Order.Names, ", "), sql.DurationText(o.Order.Within))
+	case !o.Order.Ranked:
+		b.Words += fmt.Sprintf("; the rows and keys of the %s before", sql.DurationText(span))
 	}
 	return b
 }
@@ -235,9 +296,20 @@ func (x *Explanation) String() string {
 		if s.Moved {
 			note("moved here, toward the source")
 		}
-		if s.Window != "" {
+		switch {
+		case s.Output == "change":
+			note("change, keys %s: later rows replace or withdraw earlier ones", strings.Join(s.Keys, ", "))
+		case s.Window != "":
 			note("append, keys %s: a row once the watermark passes a window's end", strings.Join(s.Keys, ", "))
+		}
+		if s.Tasks != "" && s.Kind != "scan" {
 			note("tasks: %s", s.Tasks)
+		}
+		if s.LateTo != nil {
+			note("late rows go to %s", strings.Join(s.LateTo, ", "))
+		}
+		if s.RejectedTo != nil {
+			note("rejected rows go to %s", strings.Join(s.RejectedTo, ", "))
 		}
 		if s.Unused != nil {
 			note("not computed, since nobody reads it: %s", strings.Join(s.Unused, ", "))

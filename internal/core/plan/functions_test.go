@@ -39,7 +39,7 @@ func evalOne(t *testing.T, expr string, xs []types.Value) string {
 		switch o.Kind {
 		case Window:
 			g := &state.Groups{}
-			for _, a := range o.Tumbling.Aggregates {
+			for _, a := range o.Agg.Aggregates {
 				g.Width += a.Words()
 			}
 			e := g.Find(0, 0, nil)
@@ -50,7 +50,7 @@ func evalOne(t *testing.T, expr string, xs []types.Value) string {
 				out.Cols = append(out.Cols, v)
 			}
 			at := 0
-			for i, a := range o.Tumbling.Aggregates {
+			for i, a := range o.Agg.Aggregates {
 				m.Begin()
 				a.Update(g, at, make([]int32, in.N), m.Rows(a, in))
 				a.Final(g, []uint32{e}, at, out.Cols[2+i], func(_ int, why string) { t.Errorf("%s: %s", expr, why) })

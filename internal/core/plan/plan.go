@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fiume/internal/core/eval"
+	"fiume/internal/core/sql"
 	"fiume/internal/core/types"
 )
 
@@ -12,12 +13,15 @@ const (
 	Scan    Kind = iota // reads a stream
 	Filter              // keeps the rows where Cond is true
 	Project             // computes Exprs
-	Window              // aggregates by key and tumbling window
+	Window              // aggregates by key and window
 	Route               // sends each row to the sinks of the first branch that takes it
 	Output              // writes to a sink, or gives rows to the caller where Sink is nil
+	Unique              // keeps the first row of each key, in event order
+	Over                // computes functions over the rows before and behind each row, in event order
+	Explode             // gives a row for each element of an array
 )
 
-var kindNames = [...]string{"scan", "filter", "project", "window", "route", "output"}
+var kindNames = [...]string{"scan", "filter", "project", "window", "route", "output", "unique", "over", "explode"}
 
 func (k Kind) String() string { return kindNames[k] }
 
@@ -40,30 +44,96 @@ type Op struct {
 	Cond     *eval.Expr
 	Pushed   bool // Filter: it was written further from the source
 	Exprs    []*eval.Expr
-	Tumbling *Tumbling
+	Agg      *Aggregation
+	Order    *Ordering
+	Array    *eval.Expr // Explode
 	Branches []Branch
 	Sink     *Sink
+	Full     bool  // Output: rows say whether they are inserts, replacements or withdrawals
 	Limit    int64 // Output: rows after which the query ends; -1 for none
+
+	Changes  bool   // later rows of the output replace or withdraw earlier ones
+	Keys     []int  // output columns that tell its rows apart; nil where that is not known
+	Lateness int64  // how long after its event time a row of a change output may still change
+	Side     string // Output: SideLate or SideRejected where it gets such rows
+	Late     []*Op  // side outputs that get the rows that are late here
+	Rejected []*Op  // side outputs that get the rows that are rejected here
+	opens    int    // output column of a window's beginning, or -1
+	closes   int    // output column of a window's end, or -1
 }
+
+// Kinds of side outputs.
+const (
+	SideLate     = "late"
+	SideRejected = "rejected"
+)
 
 // Named says whether the operator's output is what the user's text calls by the step's name.
 func (o *Op) Named() bool { return o.Kind == Project || o.Kind == Scan }
 
-// Tumbling is an aggregation by key and tumbling window. Its output columns are the keys, the
-// window's two ends, and the aggregates.
-type Tumbling struct {
-	Length, Offset int64
-	Keys           []*eval.Expr
-	Names          []string // of the keys, as they were written
-	Aggregates     []*eval.Aggregate
+// Keyed says whether the operator's rows are shared out by key to tasks.
+func (o *Op) Keyed() bool { return o.Kind == Window || o.Kind == Unique || o.Kind == Over }
+
+// When an aggregation reports.
+const (
+	OnClose  = sql.ReportOnClose
+	OnEvery  = sql.ReportEvery
+	OnChange = sql.ReportOnChange
+)
+
+// Aggregation is an aggregation by key and window. Its output columns are the keys, the window's two
+// ends, and the aggregates.
+type Aggregation struct {
+	Frame
+	Lateness   int64 // closed windows take corrections for so long, microseconds of event time
+	Report     string
+	Every      int64 // of OnEvery
+	EmptyFor   int64 // a key's windows without rows are given for so long; 0: not at all
+	Keys       []*eval.Expr
+	Names      []string // of the keys, as they were written
+	Aggregates []*eval.Aggregate
 }
 
 // Words is the number of state words of all aggregates.
-func (t *Tumbling) Words() (n int) {
-	for _, a := range t.Aggregates {
-		n += a.Words()
+func (a *Aggregation) Words() (n int) {
+	for _, x := range a.Aggregates {
+		n += x.Words()
 	}
 	return n
+}
+
+// Corrects says whether results once given can change.
+func (a *Aggregation) Corrects() bool {
+	return a.Lateness > 0 || a.Report != OnClose || a.Kind == Running
+}
+
+// Ordering is what a step does that takes its rows in event order. The output columns of a Unique are
+// those of its input; those of an Over are those of its input and the functions.
+type Ordering struct {
+	Keys   []*eval.Expr
+	Names  []string
+	Within int64 // Unique: repeats are dropped for so long, microseconds
+	Calls  []OverCall
+	Forget int64 // Over: what a key needs to remember is dropped when it is unseen for so long; 0: the frames bound it
+	Ranked bool  // Over: a partition is the rows of one instant, and its order is By
+	By     []*eval.Expr
+	Desc   []bool
+}
+
+// OverCall is a function over the rows of a key.
+type OverCall struct {
+	Name    string // row_number, rank, dense_rank, lag, lead, or aggregate
+	Agg     *eval.Aggregate
+	Arg     *eval.Expr // of lag and lead
+	Default *eval.Expr
+	Offset  int64 // of lag and lead
+	Type    types.Type
+	// The frame: from FromBy before the row to ToBy behind it; -1: without an end. Rows or microseconds.
+	ByRows     bool
+	FromBy     int64
+	ToBy       int64
+	Unordered  bool // the whole partition
+	PeersOfNow bool // rows of the same event time count as the current row
 }
 
 // Branch is one arm of a route; Cond is nil where it takes all.
@@ -162,4 +232,33 @@ func (u *Use) at(e *eval.Expr) *Use {
 		}
 	}
 	return nil
+}
+
+// SideFields are the columns of ROUTE LATE and ROUTE REJECTED.
+var SideFields = []types.Field{
+	{Name: "reason", Type: types.Of(types.Varchar)}, {Name: "step", Type: types.Of(types.Varchar)}, {Name: "origin", Type: types.Of(types.Varchar)},
+	{Name: "event_time", Type: types.Of(types.Timestamp)}, {Name: "late_by", Type: types.Of(types.Interval)},
+	{Name: "row", Type: types.Of(types.JSON)}, {Name: "raw", Type: types.Of(types.Varchar)},
+}
+
+// Reads gives what a call evaluates of each row, nil for what it has not: the value and the default of lag
+// and lead; the value, the order and the filter of an aggregate.
+func (c *OverCall) Reads() []*eval.Expr {
+	switch {
+	case c.Agg != nil:
+		return []*eval.Expr{c.Agg.Arg, c.Agg.By, c.Agg.Filter}
+	case c.Name == "lag" || c.Name == "lead":
+		return []*eval.Expr{c.Arg, c.Default}
+	}
+	return nil
+}
+
+// Words is the number of state words of all aggregates.
+func (o *Ordering) Words() (n int) {
+	for _, c := range o.Calls {
+		if c.Agg != nil {
+			n += c.Agg.Words()
+		}
+	}
+	return n
 }

@@ -56,6 +56,9 @@ func (p *Plan) pushOne() bool {
 			continue
 		}
 		below := f.Input
+		if below.Late != nil || below.Rejected != nil || f.Rejected != nil {
+			continue // the rows that are late or rejected there are asked for
+		}
 		switch below.Kind {
 		case Filter:
 			if f.Step != below.Step {
@@ -73,7 +76,10 @@ func (p *Plan) pushOne() bool {
 			p.swap(f, below, cond)
 			return true
 		case Window:
-			t := below.Tumbling
+			t := below.Agg
+			if below.Input.Changes || t.EmptyFor > 0 {
+				continue
+			}
 			inside := append([]*eval.Expr{}, t.Keys...)
 			for range len(below.Fields) - len(t.Keys) {
 				inside = append(inside, nil)
@@ -148,8 +154,8 @@ func (p *Plan) narrow() {
 			}
 			if o.Kind == Project {
 				o.Exprs[k] = nil
-			} else if a := k - len(o.Tumbling.Keys) - 2; a >= 0 {
-				o.Tumbling.Aggregates[a].Unused = true
+			} else if a := k - len(o.Agg.Keys) - 2; a >= 0 {
+				o.Agg.Aggregates[a].Unused = true
 			}
 		}
 	}
@@ -157,7 +163,13 @@ func (p *Plan) narrow() {
 
 // readBy notes which columns of an operator its consumers read.
 func (p *Plan) readBy(u *Use, o *Op) {
+	if o.Late != nil || o.Rejected != nil {
+		u.All = true // its rows are written whole
+	}
 	for _, n := range o.Next {
+		if n.Late != nil || n.Rejected != nil {
+			u.All = true
+		}
 		switch n.Kind {
 		case Filter:
 			u.note(n.Cond)
@@ -169,8 +181,19 @@ func (p *Plan) readBy(u *Use, o *Op) {
 				}
 			}
 		case Window:
-			for _, e := range n.Tumbling.reads() {
+			for _, e := range n.Agg.reads() {
 				u.note(e)
+			}
+		case Unique, Over, Explode:
+			for _, e := range n.reads() {
+				u.note(e)
+			}
+			behind := &Use{}
+			p.readBy(behind, n)
+			for k := range n.Input.Fields {
+				if x, ok := behind.Needs(k); ok {
+					u.kid(k).add(x)
+				}
 			}
 		default: // to a sink or to the caller
 			u.All = true
@@ -178,8 +201,34 @@ func (p *Plan) readBy(u *Use, o *Op) {
 	}
 }
 
+// add notes all that another use reads.
+func (u *Use) add(x *Use) {
+	if x.All {
+		u.All = true
+	}
+	for k, y := range x.Kids {
+		u.kid(k).add(y)
+	}
+}
+
+// reads gives the expressions that a step in event order, or one that unnests, evaluates.
+func (o *Op) reads() []*eval.Expr {
+	if o.Kind == Explode {
+		return []*eval.Expr{o.Array}
+	}
+	out := slices.Concat(o.Order.Keys, o.Order.By)
+	for _, c := range o.Order.Calls {
+		for _, e := range c.Reads() {
+			if e != nil {
+				out = append(out, e)
+			}
+		}
+	}
+	return out
+}
+
 // reads gives the expressions that an aggregation evaluates.
-func (t *Tumbling) reads() []*eval.Expr {
+func (t *Aggregation) reads() []*eval.Expr {
 	out := append([]*eval.Expr{}, t.Keys...)
 	for _, a := range t.Aggregates {
 		for _, e := range []*eval.Expr{a.Arg, a.By, a.Filter} {
@@ -202,7 +251,7 @@ func (p *Plan) share() {
 		case Project:
 			eval.Share(o.Exprs)
 		case Window:
-			t := o.Tumbling
+			t := o.Agg
 			es := append([]*eval.Expr{}, t.Keys...)
 			for _, a := range t.Aggregates {
 				es = append(es, a.Arg, a.By, a.Filter)

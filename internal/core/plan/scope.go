@@ -68,6 +68,7 @@ type binder struct {
 	scope *scope
 	// group is set behind a GROUP BY, where only grouped expressions, window times and aggregates are seen.
 	group *grouping
+	over  *overs // takes calls with OVER, where they may stand
 	where string // the clause, for messages
 }
 
@@ -463,7 +464,10 @@ func (b *binder) call(e *sql.Call) *eval.Expr {
 		b.errs.Add(sql.UnknownName, e.Name.Span, sql.DidYouMean(name, names), "no function is called %s", upper)
 		return nil
 	case e.Over != nil:
-		return b.fail(sql.NotYet, e, "", "OVER: this version of Fiume does not run it yet")
+		if b.over == nil {
+			return b.fail(sql.WrongPlace, e, "put it into SELECT, and the condition into a query around it", "OVER cannot stand in %s", b.where)
+		}
+		return b.over.bind(b, e)
 	case f.Kind == eval.OverRows:
 		return b.fail(sql.WrongPlace, e, "write "+f.Signatures[0], "%s takes OVER", upper)
 	case f.Kind == eval.Aggregating:

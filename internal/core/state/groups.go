@@ -88,6 +88,24 @@ func (g *Groups) Find(hash uint64, tag int64, key []byte) uint32 {
 	}
 }
 
+// Lookup gives the entry of (tag, key), where there is one.
+func (g *Groups) Lookup(hash uint64, tag int64, key []byte) (e uint32, ok bool) {
+	if len(g.index) == 0 {
+		return 0, false
+	}
+	mask := uint64(len(g.index) - 1)
+	for i := mix(hash, tag) >> 20 & mask; ; i = (i + 1) & mask {
+		e := g.index[i]
+		if e == 0 {
+			return 0, false
+		}
+		e--
+		if g.Hashes[e] == hash && g.Tags[e] == tag && string(g.Key(e)) == string(key) {
+			return e, true
+		}
+	}
+}
+
 func (g *Groups) add(hash uint64, tag int64, key []byte) uint32 {
 	e := uint32(len(g.Hashes))
 	g.Hashes = append(g.Hashes, hash)

@@ -3,6 +3,8 @@
 package step
 
 import (
+	"slices"
+
 	"fiume/internal/core/column"
 	"fiume/internal/core/eval"
 	"fiume/internal/core/plan"
@@ -15,8 +17,8 @@ type Node interface {
 }
 
 // Counts is the ledger of one operator. At its input In = Passed + Filtered + Absorbed + Late +
-// Rejected + Held; at its output Out = Passed + Made. For a window every row is in one window, so the
-// same numbers are its contributions: covered = counted (Absorbed) + late + held.
+// Rejected + Held; at its output Out = Passed + Made + Withdrawn. Windows also count contributions, a row
+// once for each window that covers it: Covered = Counted + Missed + those held and rejected.
 type Counts struct {
 	In       int64 `json:"in"`
 	Passed   int64 `json:"passed"`
@@ -25,7 +27,14 @@ type Counts struct {
 	Late     int64 `json:"late"`
 	Rejected int64 `json:"rejected"`
 	Held     int64 `json:"held"` // counted in results to come
-	Made     int64 `json:"made"` // results given on close
+	Made     int64 `json:"made"` // results given
+	// Of windows:
+	Withdrawn int64 `json:"withdrawn,omitempty"` // results taken back, those that were replaced too
+	Failed    int64 `json:"failed,omitempty"`    // results that do not fit their type
+	Partly    int64 `json:"partly,omitempty"`    // rows late for some of their windows
+	Covered   int64 `json:"covered,omitempty"`   // windows that the rows are in
+	Counted   int64 `json:"counted,omitempty"`   // those they counted in, once nothing can change
+	Missed    int64 `json:"missed,omitempty"`    // those they were late for
 }
 
 // Add adds other counts.
@@ -38,10 +47,16 @@ func (c *Counts) Add(d Counts) {
 	c.Rejected += d.Rejected
 	c.Held += d.Held
 	c.Made += d.Made
+	c.Withdrawn += d.Withdrawn
+	c.Failed += d.Failed
+	c.Partly += d.Partly
+	c.Covered += d.Covered
+	c.Counted += d.Counted
+	c.Missed += d.Missed
 }
 
 // Out is the number of rows given on.
-func (c Counts) Out() int64 { return c.Passed + c.Made }
+func (c Counts) Out() int64 { return c.Passed + c.Made + c.Withdrawn }
 
 // Open is the number of rows that are in none of the columns yet: those on the way inside the
 // operator while it runs. It is 0 in a checkpoint and at the end.
@@ -58,7 +73,8 @@ type Sample struct {
 	Pos       int64  // place in the split
 	EventTime int64  // MinTime where unknown
 	LateBy    int64  // how far the row was behind, microseconds
-	Row       string // the row as JSON, or the raw message
+	Row       string // the row as JSON
+	Raw       string // the message where it could not be decoded
 }
 
 // Context is what the nodes of one goroutine share.
@@ -68,6 +84,9 @@ type Context struct {
 	Samples []Sample // since the last turn, at most maxSamples
 	NowMs   int64    // wall clock when the turn began
 
+	Origin func(split int, pos int64) string // names the place of a row, for side outputs
+
+	sides    map[side]Sides
 	describe func(fields []types.Field, b *column.Batch, i int) string
 	sel      []uint32
 	bad      []bool
@@ -86,16 +105,111 @@ func (c *Context) Reset() {
 	c.Samples = c.Samples[:0]
 }
 
+// side tells what a side output gets.
+type side struct {
+	op   int
+	late bool
+}
+
+// Sides are the side outputs of an operator for late, or for rejected rows.
+type Sides []*Side
+
+// Add gives a row to all of them.
+func (s Sides) Add(row Sample, origin string) {
+	for _, x := range s {
+		x.add(row, origin)
+	}
+}
+
+// Side is an output for late or rejected rows. Its columns are those of plan.SideFields.
+type Side struct {
+	Op   *plan.Op // the output
+	Of   *plan.Op // whose rows they are
+	Next Node
+	rows column.Batch
+}
+
+// AddSide registers a side output.
+func (c *Context) AddSide(s *Side, late bool) {
+	if c.sides == nil {
+		c.sides = map[side]Sides{}
+	}
+	k := side{s.Of.ID, late}
+	c.sides[k] = append(c.sides[k], s)
+	s.rows = column.Batch{Split: -1, Cols: make([]*column.Vector, len(plan.SideFields))}
+	for i, f := range plan.SideFields {
+		s.rows.Cols[i] = column.New(f.Type)
+	}
+}
+
+func (s *Side) add(x Sample, origin string) {
+	text := func(s string) types.Value { return types.Value{Kind: types.Varchar, S: s} }
+	var null types.Value
+	at, by, row, raw := null, null, null, null
+	if x.EventTime > types.MinTime {
+		at = types.Value{Kind: types.Timestamp, I: x.EventTime}
+	}
+	if x.Late {
+		by = types.Value{Kind: types.Interval, I: x.LateBy}
+	}
+	if x.Row != "" {
+		row = types.Value{Kind: types.JSON, S: x.Row}
+	}
+	if x.Raw != "" {
+		raw = text(x.Raw)
+	}
+	for i, v := range []types.Value{text(x.Reason), text(s.Of.Step), text(origin), at, by, row, raw} {
+		s.rows.Cols[i].Append(v)
+	}
+	s.rows.Time = append(s.rows.Time, max(x.EventTime, 0))
+	s.rows.N++
+}
+
+// Flush gives the side outputs what they got since the last time.
+func (c *Context) Flush() {
+	for _, ss := range c.sides {
+		for _, s := range ss {
+			if s.rows.N == 0 {
+				continue
+			}
+			s.Next.Push(&s.rows)
+			for _, v := range s.rows.Cols {
+				v.Truncate(0)
+			}
+			s.rows.N, s.rows.Time = 0, s.rows.Time[:0]
+		}
+	}
+}
+
+// Wants says whether a late or rejected row of an operator would be kept or sent on.
+func (c *Context) Wants(o *plan.Op, late bool) bool {
+	return len(c.Samples) < maxSamples || c.sides[side{o.ID, late}] != nil
+}
+
+// Note keeps a late or rejected row and gives it to the side outputs.
+func (c *Context) Note(o *plan.Op, s Sample) {
+	if ss := c.sides[side{o.ID, s.Late}]; ss != nil {
+		origin := "made by " + o.Step
+		if s.Split >= 0 && c.Origin != nil {
+			origin = c.Origin(s.Split, s.Pos)
+		}
+		ss.Add(s, origin)
+	}
+	if len(c.Samples) < maxSamples {
+		c.Samples = append(c.Samples, s)
+	}
+}
+
 // sample keeps a late or rejected row.
 func (c *Context) sample(o *plan.Op, late bool, reason string, b *column.Batch, i int, lateBy int64) {
-	if len(c.Samples) >= maxSamples {
+	if !c.Wants(o, late) {
 		return
 	}
 	s := Sample{Op: o.ID, Late: late, Reason: reason, Split: b.Split, EventTime: b.Time[i], LateBy: lateBy, Row: c.describe(o.Input.Fields, b, i)}
 	if b.Pos != nil {
 		s.Pos = b.Pos[i]
 	}
-	c.Samples = append(c.Samples, s)
+	c.Note(o, s)
 }
 
 // rejects counts and samples the rows whose expressions failed, and gives a mark by row, or nil where
@@ -196,7 +310,7 @@ func (p *Project) Push(b *column.Batch) {
 		}
 		p.out.Cols = append(p.out.Cols, p.C.Machine.Eval(e, b))
 	}
-	p.out.N, p.out.Split, p.out.Time, p.out.Stamp, p.out.Pos = b.N, b.Split, b.Time, b.Stamp, b.Pos
+	p.out.N, p.out.Split, p.out.Time, p.out.Stamp, p.out.Pos, p.out.Change = b.N, b.Split, b.Time, b.Stamp, b.Pos, b.Change
 	out := &p.out
 	if bad := p.C.rejects(p.Op, b); bad != nil {
 		sel := p.C.sel[:0]
@@ -276,4 +390,61 @@ func (r *Route) Push(b *column.Batch) {
 		}
 	}
 	n.Filtered += int64(rest.N)
+}
+
+// Explode gives a row for each element of an array. Its output has the columns of the input and those of
+// the element.
+type Explode struct {
+	Op   *plan.Op
+	C    *Context
+	Next Node
+	out  column.Batch
+	elem column.Vector
+}
+
+// Push implements Node.
+func (x *Explode) Push(b *column.Batch) {
+	n := &x.C.Counts[x.Op.ID]
+	n.In += int64(b.N)
+	x.C.Machine.Begin()
+	v := x.C.Machine.Eval(x.Op.Array, b)
+	bad := x.C.rejects(x.Op, b)
+	var rows, elements []uint32
+	for i := range b.N {
+		if bad != nil && bad[i] {
+			continue
+		}
+		n.Absorbed++
+		if v.Null(i) {
+			continue
+		}
+		for j := v.S[i].Off; j < v.S[i].Off+v.S[i].Len; j++ {
+			rows, elements = append(rows, uint32(i)), append(elements, j)
+		}
+	}
+	n.Made += int64(len(rows))
+	if len(rows) == 0 {
+		return
+	}
+	in := *b
+	in.Change = nil
+	x.out.Cols = x.out.Cols[:min(len(x.out.Cols), len(b.Cols))]
+	in.Gather(rows, &x.out)
+	if b.Change != nil { // of a replacement several rows go and several come
+		for _, r := range rows {
+			c := column.Insert
+			if b.Change[r].Takes() {
+				c = column.Withdraw
+			}
+			x.out.Change = append(x.out.Change, c)
+		}
+	}
+	v.Kids[0].Gather(elements, &x.elem)
+	more := []*column.Vector{&x.elem}
+	if x.elem.Type.Kind == types.Row {
+		more = x.elem.Kids
+	}
+	out := x.out
+	out.Cols = append(slices.Clone(x.out.Cols), more...)
+	x.Next.Push(&out)
 }

@@ -45,7 +45,7 @@ func windowOp(t testing.TB) *plan.Op {
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := &plan.Op{Kind: plan.Window, Step: "w", Input: &plan.Op{}, Tumbling: &plan.Tumbling{Length: 10, Offset: 3, Keys: []*eval.Expr{k}, Aggregates: []*eval.Aggregate{count, sum, last}}}
+	o := &plan.Op{Kind: plan.Window, Step: "w", Input: &plan.Op{}, Agg: &plan.Aggregation{Frame: plan.Frame{Length: 10, Step: 10, Offset: 3}, Keys: []*eval.Expr{k}, Aggregates: []*eval.Aggregate{count, sum, last}}}
 	for _, k := range []types.Kind{types.Varchar, types.Timestamp, types.Timestamp, types.BigInt, types.BigInt, types.Varchar} {
 		o.Fields = append(o.Fields, types.Field{Name: fmt.Sprint("c", len(o.Fields)), Type: types.Of(k)})
 	}
@@ -70,30 +70,30 @@ func TestWindowEdges(t *testing.T) {
 	c := NewContext(1, describe)
 	p := &Partial{Op: o, C: c, Groups: &state.Groups{Width: EntryWords(o)}}
 	var out rowsOf
-	w := NewWindow(o, c, &out, 0, 1)
+	w := NewAggregator(o, c, &out, 0, 1)
 	const never = types.MinTime
 	p.Push(batchOf(
 		[]int64{3, 12, 13, 2, -7, -8, 5, 5, 5},
 		[]int64{never, never, never, never, never, never, 12, 13, 14}, // the window [3, 13) is open at the stamp 12 and closed at 13
 		[]string{"a", "a", "a", "a", "a", "a", "b", "b", "b"}, []int64{1, 2, 4, 8, 16, 32, 64, 128, 256}))
-	w.Merge(p.Groups, -1)
+	w.Merge(p.Groups, nil)
 	if n := c.Counts[0]; n.In != 9 || n.Late != 2 || n.Held != 7 {
 		t.Errorf("%+v", n)
 	}
 	if len(c.Samples) != 2 || c.Samples[0].LateBy != 0 || c.Samples[1].LateBy != 1 {
 		t.Errorf("%+v", c.Samples)
 	}
-	w.Advance(2)
+	w.Advance(2, types.MaxTime)
 	if len(out) != 1 {
 		t.Errorf("at 2: %q", out)
 	}
-	w.Advance(3)
-	w.Advance(12)
+	w.Advance(3, types.MaxTime)
+	w.Advance(12, types.MaxTime)
 	if len(out) != 2 {
 		t.Errorf("at 12: %q", out)
 	}
-	w.Advance(13)
-	w.Advance(types.MaxTime)
+	w.Advance(13, types.MaxTime)
+	w.Advance(types.MaxTime, types.MaxTime)
 	at := func(us int64) string { return string(types.AppendTimestamp(nil, us)) }
 	want := []string{
 		fmt.Sprintf("a %s %s 1 32 a @-8", at(-17), at(-7)), fmt.Sprintf("a %s %s 2 24 a @2", at(-7), at(3)),
@@ -110,7 +110,7 @@ func TestWindowEdges(t *testing.T) {
 	// What comes for a window that is closed, though its stamp is early: its split was idle.
 	p.Groups.Reset()
 	p.Push(batchOf([]int64{5}, nil, []string{"a"}, []int64{1}))
-	w.Merge(p.Groups, -1)
+	w.Merge(p.Groups, nil)
 	if n := c.Counts[0]; n.Late != 3 || n.Open() != 0 {
 		t.Errorf("%+v", n)
 	}
@@ -126,14 +126,14 @@ func TestWindowRestore(t *testing.T) {
 	for range 3000 {
 		times, n, k = append(times, int64(r.IntN(60))), append(n, int64(r.IntN(100))), append(k, fmt.Sprint("P", r.IntN(200)))
 	}
-	run := func(tasks int, snaps [][]byte) (*Context, []*Window, *rowsOf) {
+	run := func(tasks int, snaps [][]byte) (*Context, []Aggregator, *rowsOf) {
 		c := NewContext(1, describe)
 		out := &rowsOf{}
-		var ws []*Window
+		var ws []Aggregator
 		for task := range tasks {
-			w := NewWindow(o, c, out, task, tasks)
+			w := NewAggregator(o, c, out, task, tasks)
 			for _, s := range snaps {
-				if _, err := w.Restore(s); err != nil {
+				if err := w.Restore(s); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -141,16 +141,16 @@ func TestWindowRestore(t *testing.T) {
 		}
 		return c, ws, out
 	}
-	feed := func(c *Context, ws []*Window, from, to int) {
+	feed := func(c *Context, ws []Aggregator, from, to int) {
 		p := &Partial{Op: o, C: c, Groups: &state.Groups{Width: EntryWords(o)}}
 		p.Push(batchOf(times[from:to], nil, k[from:to], n[from:to]))
 		for _, w := range ws {
-			w.Merge(p.Groups, -1)
+			w.Merge(p.Groups, nil)
 		}
 	}
 	c, ws, whole := run(1, nil)
 	feed(c, ws, 0, len(times))
-	ws[0].Advance(types.MaxTime)
+	ws[0].Advance(types.MaxTime, types.MaxTime)
 	for _, tasks := range [][2]int{{1, 1}, {1, 4}, {3, 2}, {5, 1}, {8, 8}} {
 		c, ws, _ := run(tasks[0], nil)
 		feed(c, ws, 0, 1700)
@@ -161,7 +161,7 @@ func TestWindowRestore(t *testing.T) {
 		}
 		c2, ws2, out := run(tasks[1], snaps)
 		for _, w := range ws2 {
-			for _, g := range w.slices {
+			for _, g := range w.(*Window).slices {
 				for e := range uint32(g.Len()) {
 					held += int64(g.Of(e)[0])
 				}
@@ -172,7 +172,7 @@ func TestWindowRestore(t *testing.T) {
 		}
 		feed(c2, ws2, 1700, len(times))
 		for _, w := range ws2 {
-			w.Advance(types.MaxTime)
+			w.Advance(types.MaxTime, types.MaxTime)
 		}
 		got, want := slices.Clone(*out), slices.Clone(*whole)
 		slices.Sort(got)
@@ -182,16 +182,16 @@ func TestWindowRestore(t *testing.T) {
 		}
 		for _, s := range snaps {
 			for _, cut := range []int{0, 11, len(s) / 2, len(s) - 1} {
-				w := NewWindow(o, c, out, 0, 1)
-				if _, err := w.Restore(s[:cut]); err == nil && cut < len(s) {
+				w := NewAggregator(o, c, out, 0, 1)
+				if err := w.Restore(s[:cut]); err == nil && cut < len(s) {
 					t.Errorf("a state cut at %d of %d bytes is read", cut, len(s))
 				}
 			}
 		}
 	}
 	other := windowOp(t)
-	other.Tumbling.Aggregates = other.Tumbling.Aggregates[:1]
-	if _, err := NewWindow(other, c, whole, 0, 1).Restore(func() []byte {
+	other.Agg.Aggregates = other.Agg.Aggregates[:1]
+	if err := NewAggregator(other, c, whole, 0, 1).Restore(func() []byte {
 		c, ws, _ := run(1, nil)
 		feed(c, ws, 0, 10)
 		return ws[0].Snapshot()

@@ -1,392 +1,685 @@
 package step
 
 import (
-	"encoding/binary"
 	"fmt"
+	"maps"
 	"slices"
 
-	"fiume/internal/core/column"
-	"fiume/internal/core/eval"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/state"
 	"fiume/internal/core/types"
 )
 
-// A tumbling aggregation runs in two halves. Partial runs where the rows are decoded: it judges
-// lateness by the rows' stamps and reduces each turn's rows to one entry a slice and key. Window runs
-// in the tasks that share the key ranges: it merges the entries, keeps one table a slice, and gives a
-// slice's results when the watermark has passed its end.
-//
-// Word 0 of an entry is its number of rows; the states of the aggregates follow.
-
-// Partial is the first half.
-type Partial struct {
-	Op     *plan.Op
-	C      *Context
-	Groups *state.Groups // of this turn; whoever takes it puts an empty one in its place
-
-	keys   state.Keys
-	cols   []*column.Vector
-	args   []eval.Rows
-	groups []int32
-	opens  int64 // the slice of the row before
-	have   bool
-	recent [recentKeys]recentKey
-	of     *state.Groups // the table that recent speaks of
+// Aggregator is the second half of an aggregation, for the key ranges of one task.
+type Aggregator interface {
+	// Merge adds the entries of a turn that belong to the task. partly are those of rows that are late for
+	// some of their windows, or nil.
+	Merge(from, partly *state.Groups)
+	// Advance gives the results that are due at a watermark. newest is the greatest event time of all rows.
+	Advance(watermark, newest int64)
+	// Flush takes rows that come one by one; see Ordered.
+	Closed() int64
+	Size() (windows, keys, bytes int)
+	Snapshot() []byte
+	Restore(b []byte) error
 }
 
-// recentKey remembers the entry of a short text that is the only key, so that rows of few keys need no
-// encoding and no hash. Text of up to sixteen bytes is its two words and its length.
-type recentKey struct {
-	words [2]uint64
-	size  int64 // -1: empty
-	opens int64
-	entry uint32
-}
-
-const recentKeys = 256
-
-// shortText gives the words of a text of up to sixteen bytes. ok is false where the text is longer, or
-// stands so near the end of its buffer that sixteen bytes cannot be read.
-func shortText(v *column.Vector, i int) (words [2]uint64, size int64, ok bool) {
-	s := v.S[i]
-	if s.Len > 16 || int(s.Off)+16 > len(v.Data) {
-		return words, 0, false
-	}
-	b := v.Data[s.Off : s.Off+16]
-	words = [2]uint64{binary.LittleEndian.Uint64(b), binary.LittleEndian.Uint64(b[8:])}
-	if s.Len <= 8 {
-		words[0] &= ^uint64(0) >> (64 - 8*s.Len)
-		words[1] = 0
-	} else {
-		words[1] &= ^uint64(0) >> (128 - 8*s.Len)
-	}
-	return words, int64(s.Len), true
-}
-
-// EntryWords is the number of words of an entry of a window operator.
-func EntryWords(o *plan.Op) int { return 1 + o.Tumbling.Words() }
-
-// Push implements Node.
-func (p *Partial) Push(b *column.Batch) {
-	n := &p.C.Counts[p.Op.ID]
-	n.In += int64(b.N)
-	t := p.Op.Tumbling
-	m := &p.C.Machine
-	m.Begin()
-	p.cols, p.args = p.cols[:0], p.args[:0]
-	for _, k := range t.Keys {
-		p.cols = append(p.cols, m.Eval(k, b))
-	}
-	for _, a := range t.Aggregates {
-		if a.Unused {
-			p.args = append(p.args, eval.Rows{})
-			continue
-		}
-		p.args = append(p.args, m.Rows(a, b))
-	}
-	bad := p.C.rejects(p.Op, b)
-	short := len(p.cols) == 1 && p.cols[0].Type.Kind == types.Varchar
-	if p.of != p.Groups || p.Groups.Len() == 0 {
-		p.of = p.Groups
-		for i := range p.recent {
-			p.recent[i].size = -1
-		}
-	}
-	if !short {
-		p.keys.Encode(p.cols, b.N)
-	}
-	p.groups = slices.Grow(p.groups[:0], b.N)[:b.N]
-	g := p.Groups
-	for i, at := range b.Time[:b.N] {
-		if bad != nil && bad[i] {
-			p.groups[i] = -1
-			continue
-		}
-		if !p.have || at < p.opens || at >= p.opens+t.Length {
-			p.opens, p.have = sliceOf(at, t), true
-		}
-		if b.Stamp != nil && p.opens+t.Length <= b.Stamp[i] {
-			p.groups[i] = -1
-			n.Late++
-			closes := p.opens + t.Length
-			p.C.sample(p.Op, true, "its window closed at "+string(types.AppendTimestamp(nil, closes)), b, i, b.Stamp[i]-closes)
-			continue
-		}
-		var e uint32
-		if short {
-			e = p.find(g, i)
-		} else {
-			e = g.Find(p.keys.Hashes[i], p.opens, p.keys.Key(i))
-		}
-		g.Words[int(e)*g.Width]++
-		p.groups[i] = int32(e)
-	}
-	word := 1
-	for k, a := range t.Aggregates {
-		a.Update(g, word, p.groups, p.args[k])
-		word += a.Words()
-	}
-}
-
-// find gives the entry of a row whose only key is text.
-func (p *Partial) find(g *state.Groups, i int) uint32 {
-	v := p.cols[0]
-	if !v.Null(i) {
-		if words, size, ok := shortText(v, i); ok {
-			r := &p.recent[(words[0]*0x9e3779b97f4a7c15^words[1]*0xbf58476d1ce4e5b9^uint64(size))>>56]
-			if r.words == words && r.size == size && r.opens == p.opens {
-				return r.entry
-			}
-			key, hash := p.keys.EncodeRow(p.cols, i)
-			*r = recentKey{words, size, p.opens, g.Find(hash, p.opens, key)}
-			return r.entry
-		}
-	}
-	key, hash := p.keys.EncodeRow(p.cols, i)
-	return g.Find(hash, p.opens, key)
-}
-
-// sliceOf gives the beginning of the window that an event time falls into.
-func sliceOf(at int64, t *plan.Tumbling) int64 {
-	x := at - t.Offset
-	q := x / t.Length
-	if x < 0 && q*t.Length != x {
-		q--
-	}
-	return q*t.Length + t.Offset
-}
-
-// Window is the second half, for the key ranges of one task.
+// Window aggregates by key and windows of fixed places. It keeps one table a slice.
 type Window struct {
-	Op     *plan.Op
-	C      *Context
-	Next   Node
-	Task   int // of Tasks
-	Tasks  int
-	Closed int64 // the watermark up to which windows have been closed
+	results
+	closed int64 // the watermark up to which windows have been closed
 
 	slices map[int64]*state.Groups
+	starts []int64                   // of the slices, ascending
+	partly map[partKey]*state.Groups // of rows late for some of their windows
+	given  map[int64]*state.Groups   // what has been given, by window, where it can change
+	touch  map[int64]*state.Groups   // keys with news since the last report, by slice
+	prior  *state.Groups             // the greatest event time of each key in closed windows, for EmptyFor
+	prioTo int64                     // the greatest of them
+	next   int64                     // no window before it is left to close
+	stacks suffixes
 	spare  []*state.Groups
 	order  []uint32
-	out    column.Batch
+	total  *state.Groups
 }
 
-// NewWindow makes a task of a window operator.
-func NewWindow(o *plan.Op, c *Context, next Node, task, tasks int) *Window {
-	return &Window{Op: o, C: c, Next: next, Task: task, Tasks: tasks, Closed: types.MinTime, slices: map[int64]*state.Groups{}}
+// partKey names the rows of a slice that count from a window on.
+type partKey struct{ slice, first int64 }
+
+// NewAggregator makes a task of an aggregation.
+func NewAggregator(o *plan.Op, c *Context, next Node, task, tasks int) Aggregator {
+	r := results{Op: o, C: c, Next: next, task: task, tasks: tasks}
+	if o.Agg.Kind != plan.Fixed {
+		return newSessions(r)
+	}
+	return &Window{results: r, closed: types.MinTime, next: types.MinTime, prioTo: types.MinTime, slices: map[int64]*state.Groups{}, partly: map[partKey]*state.Groups{},
+		given: map[int64]*state.Groups{}, touch: map[int64]*state.Groups{}, prior: &state.Groups{Width: 1}, total: &state.Groups{Width: EntryWords(o)}}
 }
 
-func (w *Window) owns(hash uint64) bool { return state.TaskOf(state.RangeOf(hash), w.Tasks) == w.Task }
+// Closed implements Aggregator.
+func (w *Window) Closed() int64 { return w.closed }
+
+func (w *Window) table() *state.Groups {
+	if n := len(w.spare); n > 0 {
+		g := w.spare[n-1]
+		w.spare = w.spare[:n-1]
+		return g
+	}
+	return &state.Groups{Width: EntryWords(w.Op)}
+}
+
+func (w *Window) release(g *state.Groups) {
+	g.Reset()
+	if len(w.spare) < 4 && g.Bytes() < 64<<20 {
+		w.spare = append(w.spare, g)
+	}
+}
 
 func (w *Window) slice(opens int64) *state.Groups {
 	g := w.slices[opens]
 	if g == nil {
-		if n := len(w.spare); n > 0 {
-			g, w.spare = w.spare[n-1], w.spare[:n-1]
-		} else {
-			g = &state.Groups{Width: EntryWords(w.Op)}
-		}
+		g = w.table()
 		w.slices[opens] = g
+		i, _ := slices.BinarySearch(w.starts, opens)
+		w.starts = slices.Insert(w.starts, i, opens)
 	}
 	return g
 }
 
-// Merge adds the entries of a turn that belong to this task. split is the source split they come
-// from, or -1.
-func (w *Window) Merge(from *state.Groups, split int) {
+func (w *Window) part(k partKey) *state.Groups {
+	g := w.partly[k]
+	if g == nil {
+		g = w.table()
+		w.partly[k] = g
+		w.slice(k.slice) // so that every row has its slice
+	}
+	return g
+}
+
+// mergeEntry adds entry f of a table to the entry of a key, and gives it.
+func mergeEntry(o *plan.Op, g *state.Groups, tag int64, from *state.Groups, f uint32, key []byte) uint32 {
+	e := g.Find(from.Hashes[f], tag, key)
+	addEntry(o, g, e, from, f)
+	return e
+}
+
+func addEntry(o *plan.Op, g *state.Groups, e uint32, from *state.Groups, f uint32) {
+	src, dst := from.Of(f), g.Of(e)
+	dst[wordRows] += src[wordRows]
+	word := baseWords(o)
+	if word > 1 {
+		dst[wordLast] = max(dst[wordLast], src[wordLast])
+		dst[wordSeen] += src[wordSeen]
+	}
+	for _, a := range o.Agg.Aggregates {
+		a.Merge(g, e, from, f, word)
+		word += a.Words()
+	}
+}
+
+// Merge implements Aggregator.
+func (w *Window) Merge(from, partly *state.Groups) {
+	t := w.Op.Agg
 	n := &w.C.Counts[w.Op.ID]
+	seen := seenWord(w.Op)
 	var g *state.Groups
-	opens := types.MinTime
+	at := types.MinTime
+	first, last := int64(0), int64(0)
+	overlaps := t.Overlap() > 1
+	corrects := t.Corrects()
+	take := func(from *state.Groups, f uint32, open int64, key []byte) {
+		tag := from.Tags[f]
+		rows := int64(from.Of(f)[seen])
+		if g == nil || tag != at {
+			at = tag
+			first, last = t.Last(tag), t.Last(tag)
+			if overlaps {
+				first = t.First(tag)
+			}
+			g = nil
+		}
+		if t.ClosesAt(last)+t.Lateness <= w.closed {
+			w.idleLate(tag, rows, w.closed-t.ClosesAt(last)-t.Lateness, key, from.Hashes[f])
+			n.Missed += rows * (last - max(first, open) + 1)
+			return
+		}
+		n.Held += rows
+		shut := max(first, open)
+		for t.ClosesAt(shut)+t.Lateness <= w.closed { // closed while the split was idle
+			shut++
+		}
+		n.Missed += rows * (shut - max(first, open))
+		var e uint32
+		if shut > first {
+			p := w.part(partKey{tag, shut})
+			e = mergeEntry(w.Op, p, 0, from, f, key)
+		} else {
+			if g == nil {
+				g = w.slice(tag)
+			}
+			e = mergeEntry(w.Op, g, 0, from, f, key)
+		}
+		_ = e
+		if corrects {
+			d := w.touch[tag]
+			if d == nil {
+				d = &state.Groups{Width: 0}
+				w.touch[tag] = d
+			}
+			d.Find(from.Hashes[f], 0, key)
+		}
+	}
+	for f, hash := range from.Hashes {
+		if w.owns(hash) {
+			take(from, uint32(f), types.MinTime, from.Key(uint32(f)))
+		}
+	}
+	if partly == nil {
+		return
+	}
+	for f, hash := range partly.Hashes {
+		if w.owns(hash) {
+			key := partly.Key(uint32(f))
+			take(partly, uint32(f), int64(be.Uint64(key)), key[8:])
+		}
+	}
+}
+
+// Advance implements Aggregator: it reports news where the step says so, closes the windows that end by
+// the watermark, the earliest first, and forgets those that take no more corrections.
+func (w *Window) Advance(watermark, newest int64) {
+	t := w.Op.Agg
+	if len(w.touch) > 0 {
+		early := t.Report == plan.OnChange || t.Report == plan.OnEvery && floorDiv(watermark, t.Every) > floorDiv(w.closed, t.Every)
+		w.news(early)
+	}
+	if watermark <= w.closed {
+		return
+	}
+	for {
+		k, ok := w.due(newest)
+		if !ok || t.ClosesAt(k) > watermark {
+			break
+		}
+		w.close(k)
+		w.next = k + 1
+	}
+	w.closed = watermark
+	w.forget()
+}
+
+func floorDiv(a, b int64) int64 {
+	q := a / b
+	if a%b != 0 && (a < 0) != (b < 0) {
+		q--
+	}
+	return q
+}
+
+// due gives the earliest window with rows, or with a key that is to be given without rows, that has not
+// been closed.
+func (w *Window) due(newest int64) (k int64, ok bool) {
+	t := w.Op.Agg
+	i, _ := slices.BinarySearchFunc(w.starts, w.next, func(s, next int64) int {
+		if t.Last(s) < next {
+			return -1
+		}
+		return 1
+	})
+	if i < len(w.starts) {
+		k, ok = max(w.next, t.First(w.starts[i])), true
+	}
+	if w.prior.Len() > 0 && (!ok || w.next < k) {
+		if c := t.ClosesAt(w.next); c <= newest && c <= w.prioTo+t.EmptyFor {
+			return w.next, true
+		}
+	}
+	return k, ok
+}
+
+// inside gives the slices of a window.
+func (w *Window) inside(k int64) []int64 {
+	t := w.Op.Agg
+	i, _ := slices.BinarySearch(w.starts, t.OpensAt(k))
+	j, _ := slices.BinarySearch(w.starts, t.ClosesAt(k))
+	return w.starts[i:j]
+}
+
+// parts calls f with the partly late entries that count in a window.
+func (w *Window) parts(k int64, starts []int64, f func(*state.Groups)) {
+	if len(w.partly) == 0 {
+		return
+	}
+	for key, g := range w.partly {
+		if key.first <= k && len(starts) > 0 && key.slice >= starts[0] && key.slice <= starts[len(starts)-1] {
+			f(g)
+		}
+	}
+}
+
+// sum gives the table of a window. It is good until the next call.
+func (w *Window) sum(k int64) *state.Groups {
+	starts := w.inside(k)
+	late := 0
+	w.parts(k, starts, func(*state.Groups) { late++ })
+	if len(starts) == 1 && late == 0 {
+		return w.slices[starts[0]]
+	}
+	total := w.total
+	if total.Bytes() > 64<<20 {
+		*total = state.Groups{Width: total.Width}
+	}
+	total.Reset()
+	if w.Op.Agg.Corrects() || !w.stacks.sum(w, k, starts, total) {
+		for _, s := range starts {
+			mergeAll(w.Op, total, w.slices[s])
+		}
+	}
+	w.parts(k, starts, func(g *state.Groups) { mergeAll(w.Op, total, g) })
+	return total
+}
+
+func mergeAll(o *plan.Op, g, from *state.Groups) {
+	for f := range from.Hashes {
+		mergeEntry(o, g, 0, from, uint32(f), from.Key(uint32(f)))
+	}
+}
+
+// close gives the results of a window whose end the watermark has passed.
+func (w *Window) close(k int64) {
+	t := w.Op.Agg
+	g := w.sum(k)
+	if t.EmptyFor > 0 {
+		g = w.withEmpty(g, k)
+	}
+	if t.Corrects() {
+		w.report(g, w.reported(k), t.OpensAt(k), t.ClosesAt(k), g)
+		return
+	}
+	w.order = g.Sorted(w.order)
+	if w.Op.Input.Changes {
+		w.order = slices.DeleteFunc(w.order, func(e uint32) bool { return g.Of(e)[wordRows] == 0 })
+	}
+	seen := seenWord(w.Op)
+	for _, e := range w.order {
+		w.C.Counts[w.Op.ID].Counted += int64(g.Of(e)[seen])
+	}
+	for o := w.order; len(o) > 0; {
+		n := min(len(o), closeBatch)
+		w.give(g, o[:n], func(int) (int64, int64) { return t.OpensAt(k), t.ClosesAt(k) }, t.Overlap() == 1)
+		o = o[n:]
+	}
+}
+
+// withEmpty adds the keys that have no rows in a window and are given all the same, and notes the last
+// row of those that have.
+func (w *Window) withEmpty(g *state.Groups, k int64) *state.Groups {
+	closes := w.Op.Agg.ClosesAt(k)
+	if g == nil || g != w.total {
+		w.total.Reset()
+		if g != nil {
+			mergeAll(w.Op, w.total, g)
+		}
+		g = w.total
+	}
+	live := &state.Groups{Width: 1}
+	w.prioTo = types.MinTime
+	keep := func(hash uint64, key []byte, last int64) {
+		if last+w.Op.Agg.EmptyFor > closes {
+			e := live.Find(hash, 0, key)
+			live.Of(e)[0] = max(live.Of(e)[0], uint64(last)^1<<63)
+			w.prioTo = max(w.prioTo, last)
+		}
+	}
+	for e, hash := range w.prior.Hashes {
+		last := int64(w.prior.Of(uint32(e))[0] ^ 1<<63)
+		if closes <= last+w.Op.Agg.EmptyFor {
+			g.Find(hash, 0, w.prior.Key(uint32(e)))
+		}
+		keep(hash, w.prior.Key(uint32(e)), last)
+	}
+	for e, hash := range g.Hashes {
+		if s := g.Of(uint32(e)); s[wordSeen] > 0 {
+			keep(hash, g.Key(uint32(e)), int64(s[wordLast]^1<<63))
+		}
+	}
+	w.prior = live
+	return g
+}
+
+// reported gives the table of what has been given for a window.
+func (w *Window) reported(k int64) *state.Groups {
+	g := w.given[k]
+	if g == nil {
+		g = newGiven()
+		w.given[k] = g
+	}
+	return g
+}
+
+// news reports the keys that have changed: in windows that have been closed, and where the step reports
+// early in all that are open.
+func (w *Window) news(early bool) {
+	t := w.Op.Agg
+	changed := map[int64]*state.Groups{} // by window
+	for tag, keys := range w.touch {
+		first, last := t.First(tag), t.Last(tag)
+		rest := false
+		for k := first; k <= last; k++ {
+			switch c := t.ClosesAt(k); {
+			case c+t.Lateness <= w.closed: // over
+			case c <= w.closed || early:
+				m := changed[k]
+				if m == nil {
+					m = &state.Groups{}
+					changed[k] = m
+				}
+				for e, hash := range keys.Hashes {
+					m.Find(hash, 0, keys.Key(uint32(e)))
+				}
+			default:
+				rest = true
+			}
+		}
+		if !rest || t.Report == plan.OnClose {
+			delete(w.touch, tag)
+		}
+	}
+	for _, k := range slices.Sorted(maps.Keys(changed)) {
+		keys := changed[k]
+		total := w.total
+		total.Reset()
+		starts := w.inside(k)
+		for e, hash := range keys.Hashes {
+			key := keys.Key(uint32(e))
+			total.Find(hash, 0, key)
+			for _, s := range starts {
+				if f, ok := w.slices[s].Lookup(hash, 0, key); ok {
+					mergeEntry(w.Op, total, 0, w.slices[s], f, key)
+				}
+			}
+			w.parts(k, starts, func(p *state.Groups) {
+				if f, ok := p.Lookup(hash, 0, key); ok {
+					mergeEntry(w.Op, total, 0, p, f, key)
+				}
+			})
+		}
+		w.report(total, w.reported(k), t.OpensAt(k), t.ClosesAt(k), total)
+	}
+}
+
+// forget drops slices and windows that take no more rows.
+func (w *Window) forget() {
+	t := w.Op.Agg
+	n := &w.C.Counts[w.Op.ID]
+	for k, g := range w.given {
+		if t.ClosesAt(k)+t.Lateness <= w.closed {
+			for e := range g.Hashes {
+				n.Counted += int64(g.Of(uint32(e))[givenRows])
+			}
+			delete(w.given, k)
+		}
+	}
+	i := 0
+	for ; i < len(w.starts) && t.ClosesAt(t.Last(w.starts[i]))+t.Lateness <= w.closed; i++ {
+		w.absorb(w.slices[w.starts[i]])
+		delete(w.slices, w.starts[i])
+		delete(w.touch, w.starts[i])
+	}
+	w.starts = slices.Delete(w.starts, 0, i)
+	if i == 0 {
+		return
+	}
+	for k, g := range w.partly {
+		if t.ClosesAt(t.Last(k.slice))+t.Lateness <= w.closed {
+			w.absorb(g)
+			delete(w.partly, k)
+		}
+	}
+}
+
+// absorb notes that the rows of a table are in results that have been given for good.
+func (w *Window) absorb(g *state.Groups) {
+	n := &w.C.Counts[w.Op.ID]
+	seen := seenWord(w.Op)
+	rows := int64(0)
+	for e := range g.Hashes {
+		rows += int64(g.Of(uint32(e))[seen])
+	}
+	n.Held -= rows
+	n.Absorbed += rows
+	w.release(g)
+}
+
+// Size implements Aggregator.
+func (w *Window) Size() (windows, keys, bytes int) {
+	tables := 0
+	for _, m := range []map[int64]*state.Groups{w.slices, w.given, w.touch} {
+		for _, g := range m {
+			bytes += g.Bytes()
+			tables++
+		}
+	}
+	for _, g := range w.slices {
+		keys += g.Len()
+	}
+	for _, g := range w.partly {
+		bytes += g.Bytes()
+	}
+	t := w.Op.Agg
+	if len(w.starts) > 0 {
+		windows = int(t.Last(w.starts[len(w.starts)-1]) - max(t.First(w.starts[0]), w.next) + 1)
+		windows = max(windows, 0)
+	}
+	return windows, keys, bytes + w.prior.Bytes() + w.total.Bytes() + w.stacks.bytes()
+}
+
+// suffixes are two stacks of tables (Tangwongsan, Hirzel and Schneider, Low-Latency Sliding-Window
+// Aggregation in Worst-Case Constant Time, 2017, section 3: two-stacks), so that the cost of a window's result does
+// not grow with the number of its slices. front holds, for each slice up to upto, the merge of the slices
+// from it to the one where the stacks were turned last; back is the merge of those behind it.
+type suffixes struct {
+	front  map[int64]*state.Groups
+	starts []int64
+	back   *state.Groups
+	upto   int64 // slices that begin before it are in front or back
+}
+
+const (
+	stackFrom    = 6       // slices from which stacks pay
+	stackEntries = 2 << 20 // the most that front may hold
+)
+
+func (x *suffixes) bytes() (n int) {
+	for _, g := range x.front {
+		n += g.Bytes()
+	}
+	if x.back != nil {
+		n += x.back.Bytes()
+	}
+	return n
+}
+
+// sum adds the slices of a window to total. It says false where it does not pay.
+func (x *suffixes) sum(w *Window, k int64, starts []int64, total *state.Groups) bool {
+	entries, most := 0, 0
+	for _, s := range starts {
+		n := w.slices[s].Len()
+		entries += n
+		most = max(most, n)
+	}
+	if len(starts) < stackFrom || entries > stackEntries || entries < 3*most {
+		*x = suffixes{}
+		return false
+	}
+	opens := starts[0]
+	for len(x.starts) > 0 && x.starts[0] < opens {
+		w.release(x.front[x.starts[0]])
+		delete(x.front, x.starts[0])
+		x.starts = x.starts[1:]
+	}
+	if len(x.starts) == 0 {
+		x.front, x.starts = map[int64]*state.Groups{}, slices.Clone(starts)
+		var above *state.Groups
+		for i := len(starts) - 1; i >= 0; i-- {
+			g := w.table()
+			if above != nil {
+				mergeAll(w.Op, g, above)
+			}
+			mergeAll(w.Op, g, w.slices[starts[i]])
+			x.front[starts[i]], above = g, g
+		}
+		if x.back == nil {
+			x.back = w.table()
+		}
+		x.back.Reset()
+	} else {
+		for _, s := range starts {
+			if s >= x.upto {
+				mergeAll(w.Op, x.back, w.slices[s])
+			}
+		}
+	}
+	x.upto = starts[len(starts)-1] + 1
+	mergeAll(w.Op, total, x.front[x.starts[0]])
+	mergeAll(w.Op, total, x.back)
+	return true
+}
+
+// Snapshot implements Aggregator.
+func (w *Window) Snapshot() []byte {
+	b := le.AppendUint64(nil, uint64(w.closed))
+	b = le.AppendUint64(b, uint64(w.next))
+	b = le.AppendUint64(b, uint64(w.prioTo))
+	for _, m := range []map[int64]*state.Groups{w.slices, w.given, w.touch} {
+		b = le.AppendUint32(b, uint32(len(m)))
+		for _, k := range slices.Sorted(maps.Keys(m)) {
+			b = m[k].AppendTo(le.AppendUint64(b, uint64(k)))
+		}
+	}
+	b = le.AppendUint32(b, uint32(len(w.partly)))
+	for k, g := range w.partly {
+		b = le.AppendUint64(b, uint64(k.slice))
+		b = g.AppendTo(le.AppendUint64(b, uint64(k.first)))
+	}
+	return w.prior.AppendTo(b)
+}
+
+// Restore implements Aggregator. It reads what any task of the operator wrote and keeps what belongs to
+// this one.
+func (w *Window) Restore(b []byte) error {
+	r := &reader{b: b, step: w.Op.Step}
+	w.closed, w.next, w.prioTo = max(w.closed, r.int()), max(w.next, r.int()), max(w.prioTo, r.int())
+	n := r.count()
+	for range n {
+		opens := r.int()
+		if from := r.groups(EntryWords(w.Op)); from != nil {
+			for f, hash := range from.Hashes {
+				if w.owns(hash) {
+					mergeEntry(w.Op, w.slice(opens), 0, from, uint32(f), from.Key(uint32(f)))
+				}
+			}
+		}
+	}
+	for _, m := range []map[int64]*state.Groups{w.given, w.touch} {
+		for range r.count() {
+			k := r.int()
+			if from := r.groups(-1); from != nil {
+				w.keep(m, k, from)
+			}
+		}
+	}
+	for range r.count() {
+		k := partKey{r.int(), r.int()}
+		if from := r.groups(EntryWords(w.Op)); from != nil {
+			for f, hash := range from.Hashes {
+				if w.owns(hash) {
+					mergeEntry(w.Op, w.part(k), 0, from, uint32(f), from.Key(uint32(f)))
+				}
+			}
+		}
+	}
+	if from := r.groups(1); from != nil {
+		m := map[int64]*state.Groups{0: w.prior}
+		w.keep(m, 0, from)
+	}
+	return r.err
+}
+
+// keep copies the entries that belong to this task.
+func (w *Window) keep(m map[int64]*state.Groups, k int64, from *state.Groups) {
 	for f, hash := range from.Hashes {
 		if !w.owns(hash) {
 			continue
 		}
-		tag := from.Tags[f]
-		src := from.Of(uint32(f))
-		rows := int64(src[0])
-		if tag+w.Op.Tumbling.Length <= w.Closed {
-			// Not late by its stamp: its split was idle, and the window was closed without it.
-			n.Late += rows
-			w.C.Samples = append(w.C.Samples, Sample{Op: w.Op.ID, Late: true, Split: split, EventTime: tag, LateBy: w.Closed - tag - w.Op.Tumbling.Length,
-				Reason: fmt.Sprintf("%d rows came after their window was closed while their split was idle", rows)})
-			continue
+		g := m[k]
+		if g == nil {
+			g = &state.Groups{Width: from.Width}
+			m[k] = g
 		}
-		if tag != opens || g == nil {
-			g, opens = w.slice(tag), tag
-		}
-		e := g.Find(hash, 0, from.Key(uint32(f)))
-		g.Of(e)[0] += uint64(rows)
-		word := 1
-		for _, a := range w.Op.Tumbling.Aggregates {
-			a.Merge(g, e, from, uint32(f), word)
-			word += a.Words()
-		}
-		n.Held += rows
+		copyEntry(g, from, uint32(f))
 	}
 }
 
-const closeBatch = 4096
-
-// Advance closes the windows that end by the watermark, the earliest first.
-func (w *Window) Advance(watermark int64) {
-	if watermark <= w.Closed {
-		return
+// copyEntry copies an entry whose words 1 and 2, where it has three, are a text and its room.
+func copyEntry(g, from *state.Groups, f uint32) uint32 {
+	e := g.Find(from.Hashes[f], from.Tags[f], from.Key(f))
+	copy(g.Of(e), from.Of(f))
+	if from.Width == givenWords {
+		s := g.Of(e)
+		s[givenText], s[givenRoom] = g.ExtendText(0, 0, from.GetText(from.Of(f)[givenText]))
 	}
-	var due []int64
-	for opens := range w.slices {
-		if opens+w.Op.Tumbling.Length <= watermark {
-			due = append(due, opens)
-		}
-	}
-	slices.Sort(due)
-	for _, opens := range due {
-		g := w.slices[opens]
-		delete(w.slices, opens)
-		w.order = g.Sorted(w.order)
-		for o := w.order; len(o) > 0; {
-			k := min(len(o), closeBatch)
-			w.give(g, opens, o[:k])
-			o = o[k:]
-		}
-		g.Reset()
-		if len(w.spare) < 4 && g.Bytes() < 64<<20 {
-			w.spare = append(w.spare, g)
-		}
-	}
-	w.Closed = watermark
+	return e
 }
 
-// give pushes the results of some entries of a slice.
-func (w *Window) give(g *state.Groups, opens int64, entries []uint32) {
-	t := w.Op.Tumbling
-	n := len(entries)
-	b := &w.out
-	for len(b.Cols) < len(w.Op.Fields) {
-		b.Cols = append(b.Cols, column.New(w.Op.Fields[len(b.Cols)].Type))
-	}
-	for _, v := range b.Cols {
-		v.Resize(n)
-		v.Clear()
-	}
-	b.N, b.Split, b.Stamp, b.Pos = n, -1, nil, nil
-	keys := b.Cols[:len(t.Keys)]
-	rows := int64(0)
-	for i, e := range entries {
-		state.DecodeKey(g.Key(e), keys, i, n)
-		rows += int64(g.Of(e)[0])
-	}
-	closes := opens + t.Length
-	from, to := b.Cols[len(t.Keys)].I, b.Cols[len(t.Keys)+1].I
-	b.Time = slices.Grow(b.Time[:0], n)[:n]
-	for i := range n {
-		from[i], to[i], b.Time[i] = opens, closes, closes-1
-	}
-	c := &w.C.Counts[w.Op.ID]
-	failed := 0
-	word := 1
-	var bad []bool
-	for k, a := range t.Aggregates {
-		a.Final(g, entries, word, b.Cols[len(t.Keys)+2+k], func(i int, reason string) {
-			if bad == nil {
-				bad = make([]bool, n)
-			}
-			if !bad[i] {
-				bad[i] = true
-				failed++
-				r := int64(g.Of(entries[i])[0])
-				c.Rejected += r
-				c.Held -= r
-				rows -= r
-				w.C.Samples = append(w.C.Samples, Sample{Op: w.Op.ID, Split: -1, Reason: reason, EventTime: closes - 1, Row: w.C.describe(w.Op.Fields, b, i)})
-			}
-		})
-		word += a.Words()
-	}
-	c.Held -= rows
-	c.Absorbed += rows
-	c.Made += int64(n - failed)
-	if failed == 0 {
-		w.Next.Push(b)
-		return
-	}
-	var sel []uint32
-	for i, x := range bad {
-		if !x {
-			sel = append(sel, uint32(i))
-		}
-	}
-	if len(sel) > 0 {
-		var kept column.Batch
-		b.Gather(sel, &kept)
-		w.Next.Push(&kept)
-	}
+// reader takes a snapshot apart. After an error it gives zeros.
+type reader struct {
+	b    []byte
+	step string
+	err  error
 }
 
-// Size gives the number of open windows and keys, and the bytes held.
-func (w *Window) Size() (windows, keys, bytes int) {
-	for _, g := range w.slices {
-		keys += g.Len()
-		bytes += g.Bytes()
+func (r *reader) cut() {
+	if r.err == nil {
+		r.err = fmt.Errorf("the state of %s is cut short", r.step)
 	}
-	return len(w.slices), keys, bytes
+	r.b = nil
 }
 
-// Snapshot writes the task's state: the watermark closed up to, the number of slices, and for each
-// its beginning and its table.
-func (w *Window) Snapshot() []byte {
-	le := binary.LittleEndian
-	b := le.AppendUint64(nil, uint64(w.Closed))
-	b = le.AppendUint32(b, uint32(len(w.slices)))
-	var opens []int64
-	for o := range w.slices {
-		opens = append(opens, o)
+func (r *reader) int() int64 {
+	if len(r.b) < 8 {
+		r.cut()
+		return 0
 	}
-	slices.Sort(opens)
-	for _, o := range opens {
-		b = le.AppendUint64(b, uint64(o))
-		b = w.slices[o].AppendTo(b)
-	}
-	return b
+	x := int64(le.Uint64(r.b))
+	r.b = r.b[8:]
+	return x
 }
 
-// Restore reads what any task of the operator wrote and keeps what belongs to this one. It gives the
-// number of rows held.
-func (w *Window) Restore(b []byte) (held int64, err error) {
-	le := binary.LittleEndian
-	if len(b) < 12 {
-		return 0, fmt.Errorf("the state of %s is cut short", w.Op.Step)
+func (r *reader) count() int {
+	if len(r.b) < 4 {
+		r.cut()
+		return 0
 	}
-	w.Closed = max(w.Closed, int64(le.Uint64(b)))
-	n := le.Uint32(b[8:])
-	b = b[12:]
-	for range n {
-		if len(b) < 8 {
-			return held, fmt.Errorf("the state of %s is cut short", w.Op.Step)
-		}
-		opens := int64(le.Uint64(b))
-		var from *state.Groups
-		if from, b, err = state.ReadGroups(b[8:]); err != nil {
-			return held, fmt.Errorf("%s: %w", w.Op.Step, err)
-		}
-		if from.Width != EntryWords(w.Op) {
-			return held, fmt.Errorf("the state of %s belongs to other aggregates", w.Op.Step)
-		}
-		for f, hash := range from.Hashes {
-			if !w.owns(hash) {
-				continue
-			}
-			g := w.slice(opens)
-			e := g.Find(hash, 0, from.Key(uint32(f)))
-			rows := from.Of(uint32(f))[0]
-			g.Of(e)[0] += rows
-			held += int64(rows)
-			word := 1
-			for _, a := range w.Op.Tumbling.Aggregates {
-				a.Merge(g, e, from, uint32(f), word)
-				word += a.Words()
-			}
-		}
+	x := int(le.Uint32(r.b))
+	r.b = r.b[4:]
+	return x
+}
+
+// groups reads a table; width is that of its entries, or -1.
+func (r *reader) groups(width int) *state.Groups {
+	if r.err != nil {
+		return nil
 	}
-	return held, nil
+	g, rest, err := state.ReadGroups(r.b)
+	if err != nil {
+		r.err = fmt.Errorf("%s: %w", r.step, err)
+		return nil
+	}
+	r.b = rest
+	if width >= 0 && g.Width != width {
+		r.err = fmt.Errorf("the state of %s belongs to other aggregates", r.step)
+		return nil
+	}
+	return g
 }
