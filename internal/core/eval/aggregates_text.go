@@ -397,6 +397,7 @@ func init() {
 	}
 	over("row_number", "The number of the row in its partition, from 1.", "row_number() OVER (…) → BIGINT")
 	over("rank", "The number of the row in its partition, from 1; equal rows have the same one.", "rank() OVER (…) → BIGINT")
-	over("lag", "x of the row before, or of the n-th before.", "lag(x T [, n]) OVER (…) → T")
+	over("dense_rank", "The number of the row in its partition, from 1; equal rows count as one.", "dense_rank() OVER (…) → BIGINT")
+	over("lag", "x of the row before, or of the n-th before; where there is none, the third argument or NULL.", "lag(x T [, n [, other T]]) OVER (…) → T")
 	over("lead", "x of the row after, or of the n-th after.", "lead(x T [, n]) OVER (…) → T")
 }

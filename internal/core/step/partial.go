@@ -234,7 +234,7 @@ func (p *Partial) judge(b *column.Batch, i int) (open int64, partly bool) {
 		n.Missed += k - first
 		if k <= last {
 			n.Partly++
-			p.C.sample(p.Op, true, fmt.Sprintf("%d of its %d windows were closed; it counts in the others", k-first, last-first+1), b, i, w-t.ClosesAt(first)-t.Lateness)
+			p.C.sampleOnly(p.Op, fmt.Sprintf("%d of its %d windows were closed; it counts in the others", k-first, last-first+1), b, i, w-t.ClosesAt(first)-t.Lateness)
 			return k, true
 		}
 		closes = t.ClosesAt(last)

@@ -209,7 +209,7 @@ func (s *Sessions) of(d uint32) (out []session) {
 // over says from which watermark on a session takes no more rows.
 func (s *Sessions) over(x session) int64 {
 	if s.Op.Agg.Kind == plan.Running {
-		return x.last + s.reach
+		return x.last + s.reach + s.Op.Agg.Lateness // until then a row that is not late may go on with it
 	}
 	return x.closes + s.Op.Agg.Lateness
 }

@@ -200,6 +200,18 @@ func (c *Context) Note(o *plan.Op, s Sample) {
 	}
 }
 
+// sampleOnly keeps a row that is late for some of its windows: it counts in the others, so that it is not
+// sent to the side outputs.
+func (c *Context) sampleOnly(o *plan.Op, reason string, b *column.Batch, i int, lateBy int64) {
+	if len(c.Samples) < maxSamples {
+		s := Sample{Op: o.ID, Late: true, Reason: reason, Split: b.Split, EventTime: b.Time[i], LateBy: lateBy, Row: c.describe(o.Input.Fields, b, i)}
+		if b.Pos != nil {
+			s.Pos = b.Pos[i]
+		}
+		c.Samples = append(c.Samples, s)
+	}
+}
+
 // sample keeps a late or rejected row.
 func (c *Context) sample(o *plan.Op, late bool, reason string, b *column.Batch, i int, lateBy int64) {
 	if !c.Wants(o, late) {

@@ -201,7 +201,7 @@ func (w *Window) Advance(watermark, newest int64) {
 		if !ok || t.ClosesAt(k) > watermark {
 			break
 		}
-		w.close(k)
+		w.close(k, newest)
 		w.next = k + 1
 	}
 	w.closed = watermark
@@ -286,11 +286,11 @@ func mergeAll(o *plan.Op, g, from *state.Groups) {
 }
 
 // close gives the results of a window whose end the watermark has passed.
-func (w *Window) close(k int64) {
+func (w *Window) close(k, newest int64) {
 	t := w.Op.Agg
 	g := w.sum(k)
 	if t.EmptyFor > 0 {
-		g = w.withEmpty(g, k)
+		g = w.withEmpty(g, k, newest)
 	}
 	if t.Corrects() {
 		w.report(g, w.reported(k), t.OpensAt(k), t.ClosesAt(k), g)
@@ -313,7 +313,7 @@ func (w *Window) close(k int64) {
 
 // withEmpty adds the keys that have no rows in a window and are given all the same, and notes the last
 // row of those that have.
-func (w *Window) withEmpty(g *state.Groups, k int64) *state.Groups {
+func (w *Window) withEmpty(g *state.Groups, k, newest int64) *state.Groups {
 	closes := w.Op.Agg.ClosesAt(k)
 	if g == nil || g != w.total {
 		w.total.Reset()
@@ -333,7 +333,7 @@ func (w *Window) withEmpty(g *state.Groups, k int64) *state.Groups {
 	}
 	for e, hash := range w.prior.Hashes {
 		last := int64(w.prior.Of(uint32(e))[0] ^ 1<<63)
-		if closes <= last+w.Op.Agg.EmptyFor {
+		if closes <= last+w.Op.Agg.EmptyFor && closes <= newest {
 			g.Find(hash, 0, w.prior.Key(uint32(e)))
 		}
 		keep(hash, w.prior.Key(uint32(e)), last)
