@@ -29,6 +29,7 @@ type shuffledSplit struct {
 	mu    sync.Mutex
 	r     *rand.Rand
 	piece int
+	of    *memory
 }
 
 func (s *shuffledSplit) Name() string                 { return s.name }
@@ -45,6 +46,9 @@ func (s *shuffledSplit) Next(p *Piece) error {
 		return io.EOF
 	}
 	if s.r.IntN(4) == 0 {
+		s.of.mu.Lock()
+		defer s.of.mu.Unlock()
+		go s.of.wake() // there is more already
 		return ErrNothing
 	}
 	p.Base = s.pos
@@ -150,7 +154,7 @@ type world struct {
 func (w *world) OpenSource(*plan.Op) (Source, error) {
 	m := &memory{}
 	for i, rows := range w.splits {
-		m.splits = append(m.splits, &shuffledSplit{name: fmt.Sprint(i), rows: rows, r: rand.New(rand.NewPCG(w.r.Uint64(), 1)), piece: w.piece})
+		m.splits = append(m.splits, &shuffledSplit{name: fmt.Sprint(i), rows: rows, r: rand.New(rand.NewPCG(w.r.Uint64(), 1)), piece: w.piece, of: m})
 	}
 	return m, nil
 }

@@ -264,7 +264,7 @@ func (s *Sessions) Advance(watermark, _ int64) {
 		s.finish(due)
 	} else {
 		early := t.Kind == plan.Running || t.Report == plan.OnChange || t.Report == plan.OnEvery && floorDiv(s.closed, t.Every) > floorDiv(before, t.Every)
-		keys := due
+		keys := slices.Clone(due)
 		var rest []uint32
 		for _, d := range s.touch {
 			w := s.dir.Of(d)
