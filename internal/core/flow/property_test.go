@@ -93,6 +93,7 @@ func streams(r *rand.Rand, delay int64) [][]row {
 		base = 1_792_882_800 * second // and the one when they go back
 	}
 	pace := []int64{second / 10, second, 20 * second, 6 * types.Hour}[min(r.IntN(7), 3)]
+	end := int64(types.MinTime)
 	for s := range splits {
 		clock := base + r.Int64N(30*second)
 		n := r.IntN(250)
@@ -137,6 +138,12 @@ func streams(r *rand.Rand, delay int64) [][]row {
 				x.w = newest - delay
 			}
 			newest = max(newest, x.t)
+		}
+		end = max(end, newest)
+	}
+	for s := range splits {
+		for i := range splits[s] {
+			splits[s][i].newest = end
 		}
 	}
 	return splits
@@ -213,7 +220,6 @@ func oneSeed(t *testing.T, seed uint64) {
 				kept = append(kept, x)
 			}
 		}
-		// Windows without rows end with the greatest event time that the step sees a row of or not.
 		rows = kept
 	}
 	out := "x"

@@ -276,7 +276,7 @@ func appendRows(b []byte, rows *column.Batch) []byte {
 func (r *reader) rows(fields []types.Field) *column.Batch {
 	out := &column.Batch{Cols: make([]*column.Vector, len(fields))}
 	for range r.count() {
-		at, pos, from, size := r.int(), r.int(), r.count(), r.count()
+		at, pos, from, size := r.int(), r.int(), r.word(), r.word()
 		if r.err != nil || len(r.b) < size {
 			r.cut()
 			return out

@@ -494,7 +494,7 @@ func (x *over) restore(o *Ordered, r *reader) {
 	}
 	keys, gens := make([]uint32, rows.N), make([]uint32, rows.N)
 	for i := range rows.N {
-		keys[i], gens[i] = uint32(r.count()), uint32(r.count())
+		keys[i], gens[i] = uint32(r.word()), uint32(r.word())
 	}
 	moved := make([]int32, rows.N)
 	for d, hash := range dir.Hashes {
@@ -520,7 +520,7 @@ func (x *over) restore(o *Ordered, r *reader) {
 	}
 	var waiting []uint32
 	for range r.count() {
-		if i := r.count(); r.err == nil && i < len(moved) && moved[i] > 0 {
+		if i := r.word(); r.err == nil && i < len(moved) && moved[i] > 0 {
 			waiting = append(waiting, uint32(moved[i]-1))
 		}
 	}

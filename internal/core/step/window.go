@@ -656,7 +656,17 @@ func (r *reader) int() int64 {
 	return x
 }
 
+// count reads how many things follow, each of at least a byte.
 func (r *reader) count() int {
+	n := r.word()
+	if n > len(r.b) {
+		r.cut()
+		return 0
+	}
+	return n
+}
+
+func (r *reader) word() int {
 	if len(r.b) < 4 {
 		r.cut()
 		return 0
