@@ -93,8 +93,11 @@ func (f *Frame) Slice(t int64) (from, to int64) {
 		return t, t + 1
 	}
 	k := f.Last(t)
-	from, to = f.OpensAt(k), f.OpensAt(k+1)
-	if f.Length%f.Step == 0 {
+	from = f.OpensAt(k)
+	if f.Zone == nil && f.Length%f.Step == 0 {
+		return from, from + f.Step
+	}
+	if to = f.OpensAt(k + 1); f.Length%f.Step == 0 {
 		return from, to
 	}
 	for j := f.First(from); j <= k; j++ {

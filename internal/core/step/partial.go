@@ -209,7 +209,11 @@ func (p *Partial) locate(at int64) {
 	t := p.Op.Agg
 	p.opens, p.ends = t.Slice(at)
 	p.covers, p.have = 1, true
-	if t.Overlap() > 1 {
+	switch {
+	case t.Kind != plan.Fixed || t.Step == t.Length:
+	case t.Zone == nil && t.Length%t.Step == 0:
+		p.covers = t.Length / t.Step
+	default:
 		p.covers = t.Last(p.opens) - t.First(p.opens) + 1
 	}
 }

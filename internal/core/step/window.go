@@ -30,21 +30,24 @@ type Window struct {
 	closed int64 // the watermark up to which windows have been closed
 
 	slices map[int64]*state.Groups
-	starts []int64                   // of the slices, ascending
-	partly map[partKey]*state.Groups // of rows late for some of their windows
-	given  map[int64]*state.Groups   // what has been given, by window, where it can change
-	touch  map[int64]*state.Groups   // keys with news since the last report, by slice
-	prior  *state.Groups             // the greatest event time of each key in closed windows, for EmptyFor
-	prioTo int64                     // the greatest of them
-	next   int64                     // no window before it is left to close
+	starts []int64                 // of the slices, ascending
+	partly map[int64][]part        // of rows late for some of their windows, by slice
+	given  map[int64]*state.Groups // what has been given, by window, where it can change
+	touch  map[int64]*state.Groups // keys with news since the last report, by slice
+	prior  *state.Groups           // the greatest event time of each key in closed windows, for EmptyFor
+	prioTo int64                   // the greatest of them
+	next   int64                   // no window before it is left to close
 	stacks suffixes
 	spare  []*state.Groups
 	order  []uint32
 	total  *state.Groups
 }
 
-// partKey names the rows of a slice that count from a window on.
-type partKey struct{ slice, first int64 }
+// part has the rows of a slice that count from a window on.
+type part struct {
+	first int64
+	*state.Groups
+}
 
 // NewAggregator makes a task of an aggregation.
 func NewAggregator(o *plan.Op, c *Context, next Node, task, tasks int) Aggregator {
@@ -52,7 +55,7 @@ func NewAggregator(o *plan.Op, c *Context, next Node, task, tasks int) Aggregato
 	if o.Agg.Kind != plan.Fixed {
 		return newSessions(r)
 	}
-	return &Window{results: r, closed: types.MinTime, next: types.MinTime, prioTo: types.MinTime, slices: map[int64]*state.Groups{}, partly: map[partKey]*state.Groups{},
+	return &Window{results: r, closed: types.MinTime, next: types.MinTime, prioTo: types.MinTime, slices: map[int64]*state.Groups{}, partly: map[int64][]part{},
 		given: map[int64]*state.Groups{}, touch: map[int64]*state.Groups{}, prior: &state.Groups{Width: 1}, total: &state.Groups{Width: EntryWords(o)}}
 }
 
@@ -86,13 +89,16 @@ func (w *Window) slice(opens int64) *state.Groups {
 	return g
 }
 
-func (w *Window) part(k partKey) *state.Groups {
-	g := w.partly[k]
-	if g == nil {
-		g = w.table()
-		w.partly[k] = g
-		w.slice(k.slice) // so that every row has its slice
+// part gives the table of the rows of a slice that count from a window on.
+func (w *Window) part(slice, first int64) *state.Groups {
+	for _, p := range w.partly[slice] {
+		if p.first == first {
+			return p.Groups
+		}
 	}
+	g := w.table()
+	w.partly[slice] = append(w.partly[slice], part{first, g})
+	w.slice(slice) // so that every row has its slice
 	return g
 }
 
@@ -149,17 +155,14 @@ func (w *Window) Merge(from, partly *state.Groups) {
 			shut++
 		}
 		n.Missed += rows * (shut - max(first, open))
-		var e uint32
 		if shut > first {
-			p := w.part(partKey{tag, shut})
-			e = mergeEntry(w.Op, p, 0, from, f, key)
+			mergeEntry(w.Op, w.part(tag, shut), 0, from, f, key)
 		} else {
 			if g == nil {
 				g = w.slice(tag)
 			}
-			e = mergeEntry(w.Op, g, 0, from, f, key)
+			mergeEntry(w.Op, g, 0, from, f, key)
 		}
-		_ = e
 		if corrects {
 			d := w.touch[tag]
 			if d == nil {
@@ -245,14 +248,16 @@ func (w *Window) inside(k int64) []int64 {
 	return w.starts[i:j]
 }
 
-// parts calls f with the partly late entries that count in a window.
+// parts calls f with the partly late entries of some slices that count in a window.
 func (w *Window) parts(k int64, starts []int64, f func(*state.Groups)) {
 	if len(w.partly) == 0 {
 		return
 	}
-	for key, g := range w.partly {
-		if key.first <= k && len(starts) > 0 && key.slice >= starts[0] && key.slice <= starts[len(starts)-1] {
-			f(g)
+	for _, s := range starts {
+		for _, p := range w.partly[s] {
+			if p.first <= k {
+				f(p.Groups)
+			}
 		}
 	}
 }
@@ -260,9 +265,7 @@ func (w *Window) parts(k int64, starts []int64, f func(*state.Groups)) {
 // sum gives the table of a window. It is good until the next call.
 func (w *Window) sum(k int64) *state.Groups {
 	starts := w.inside(k)
-	late := 0
-	w.parts(k, starts, func(*state.Groups) { late++ })
-	if len(starts) == 1 && late == 0 {
+	if len(starts) == 1 && w.partly[starts[0]] == nil {
 		return w.slices[starts[0]]
 	}
 	total := w.total
@@ -423,19 +426,14 @@ func (w *Window) forget() {
 	i := 0
 	for ; i < len(w.starts) && t.ClosesAt(t.Last(w.starts[i]))+t.Lateness <= w.closed; i++ {
 		w.absorb(w.slices[w.starts[i]])
+		for _, p := range w.partly[w.starts[i]] {
+			w.absorb(p.Groups)
+		}
+		delete(w.partly, w.starts[i])
 		delete(w.slices, w.starts[i])
 		delete(w.touch, w.starts[i])
 	}
 	w.starts = slices.Delete(w.starts, 0, i)
-	if i == 0 {
-		return
-	}
-	for k, g := range w.partly {
-		if t.ClosesAt(t.Last(k.slice))+t.Lateness <= w.closed {
-			w.absorb(g)
-			delete(w.partly, k)
-		}
-	}
 }
 
 // absorb notes that the rows of a table are in results that have been given for good.
@@ -463,8 +461,10 @@ func (w *Window) Size() (windows, keys, bytes int) {
 	for _, g := range w.slices {
 		keys += g.Len()
 	}
-	for _, g := range w.partly {
-		bytes += g.Bytes()
+	for _, ps := range w.partly {
+		for _, p := range ps {
+			bytes += p.Bytes()
+		}
 	}
 	t := w.Op.Agg
 	if len(w.starts) > 0 {
@@ -558,9 +558,12 @@ func (w *Window) Snapshot() []byte {
 		}
 	}
 	b = le.AppendUint32(b, uint32(len(w.partly)))
-	for k, g := range w.partly {
-		b = le.AppendUint64(b, uint64(k.slice))
-		b = g.AppendTo(le.AppendUint64(b, uint64(k.first)))
+	for _, slice := range slices.Sorted(maps.Keys(w.partly)) {
+		b = le.AppendUint64(b, uint64(slice))
+		b = le.AppendUint32(b, uint32(len(w.partly[slice])))
+		for _, p := range w.partly[slice] {
+			b = p.AppendTo(le.AppendUint64(b, uint64(p.first)))
+		}
 	}
 	return w.prior.AppendTo(b)
 }
@@ -590,11 +593,14 @@ func (w *Window) Restore(b []byte) error {
 		}
 	}
 	for range r.count() {
-		k := partKey{r.int(), r.int()}
-		if from := r.groups(EntryWords(w.Op)); from != nil {
-			for f, hash := range from.Hashes {
-				if w.owns(hash) {
-					mergeEntry(w.Op, w.part(k), 0, from, uint32(f), from.Key(uint32(f)))
+		slice := r.int()
+		for range r.count() {
+			first := r.int()
+			if from := r.groups(EntryWords(w.Op)); from != nil {
+				for f, hash := range from.Hashes {
+					if w.owns(hash) {
+						mergeEntry(w.Op, w.part(slice, first), 0, from, uint32(f), from.Key(uint32(f)))
+					}
 				}
 			}
 		}
