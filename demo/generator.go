@@ -10,6 +10,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -18,10 +19,18 @@ import (
 //go:embed sql/race.sql
 var RaceSQL string
 
-// Tables are the statements that make the race's own tables.
-//
 //go:embed sql/tables.sql
-var Tables string
+var tables string
+
+// Tables are the statements that make the race's own tables.
+func Tables() (out []string) {
+	for _, s := range strings.Split(tables, ";") {
+		if s = strings.TrimSpace(s); s != "" {
+			out = append(out, s)
+		}
+	}
+	return out
+}
 
 // Mat is a timing mat across the road.
 type Mat struct {
@@ -53,7 +62,7 @@ const (
 var Topics = []struct {
 	Name       string
 	Partitions int
-}{{"mat-reads", 4}, {"medical-calls", 1}, {"wave-starts", 1}, {"entrants", 2}}
+}{{"mat-reads", 4}, {"medical-calls", 1}, {"wave-starts", 1}, {"entrants", 2}, {"radio", 1}}
 
 // Message is one message of the day.
 type Message struct {
@@ -76,6 +85,7 @@ var FirstStart = time.Date(2026, 5, 17, 9, 0, 0, 0, time.UTC)
 var (
 	firstNames = []string{"Alba", "Bruno", "Carla", "Dario", "Elsa", "Fosco", "Gilda", "Ivo", "Lina", "Marco", "Nives", "Otto", "Pia", "Rino", "Sara", "Tullio"}
 	lastNames  = []string{"Alberi", "Bassani", "Cordero", "Darsena", "Fontanel", "Gritti", "Laguna", "Marinoni", "Nardin", "Ormea", "Pescador", "Remigi", "Salina", "Vogatori"}
+	radioNews  = []string{"all clear at %s", "crowd building at %s", "%s needs water", "lead group past %s", "link down at %s", "%s to desk do you copy", "slow runners at %s", "sweeper leaves %s"}
 	clubs      = []string{"Remiera Pontelago", "Corridori del Faro", "Passo Lento", "Ponte Alto Running", "no club"}
 )
 
@@ -146,8 +156,17 @@ func (d Day) Messages() []Message {
 				n, chip, stamp(called), 1+r.IntN(5), firstNames[r.IntN(len(firstNames))])
 		}
 	}
+	d.radio(start, add)
 	slices.SortStableFunc(out, func(a, b Message) int { return cmp.Compare(a.At.UnixMicro(), b.At.UnixMicro()) })
 	return out
+}
+
+// radio has a marshal say something every ten seconds or so.
+func (d Day) radio(start time.Time, add func(at time.Time, topic, key string, format string, args ...any)) {
+	r := rand.New(rand.NewPCG(d.Seed, 0x726164696f)) // of its own, so that the reads do not depend on it
+	for at := start; at.Before(start.Add(6 * time.Hour)); at = at.Add(time.Duration(2+r.IntN(16)) * time.Second) {
+		add(at, "radio", "", radioNews[r.IntN(len(radioNews))], strings.ToLower(Mats[r.IntN(len(Mats))].Place))
+	}
 }
 
 func stamp(t time.Time) string { return t.UTC().Format("2006-01-02T15:04:05.000Z") }

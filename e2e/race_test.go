@@ -54,8 +54,10 @@ func raceDatabase(t testing.TB) (address string, db *sql.DB) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { db.Close() })
-	if _, err := db.Exec(demo.Tables); err != nil {
-		t.Fatal(err)
+	for _, table := range demo.Tables() {
+		if _, err := db.Exec(table); err != nil {
+			t.Fatal(err)
+		}
 	}
 	return fmt.Sprintf("%s@%s/%s", name, raceServer.server.Addr, name), db
 }

@@ -5,4 +5,11 @@ CREATE TABLE IF NOT EXISTS crowding (
   runners BIGINT NOT NULL,
   best_rssi DOUBLE,
   PRIMARY KEY (mat, opened)
-)
+);
+
+CREATE TABLE IF NOT EXISTS radio_words (
+  word VARCHAR(60) NOT NULL,
+  opened DATETIME(3) NOT NULL,
+  times BIGINT NOT NULL,
+  PRIMARY KEY (word, opened)
+);

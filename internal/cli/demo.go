@@ -134,8 +134,10 @@ func (d *demoRun) prepare(ctx context.Context) error {
 		return err
 	}
 	defer db.Close()
-	if _, err := db.ExecContext(ctx, demo.Tables); err != nil {
-		return err
+	for _, table := range demo.Tables() {
+		if _, err := db.ExecContext(ctx, table); err != nil {
+			return err
+		}
 	}
 	if err := d.client.SetSecret(ctx, "race_db", racePassword); err != nil {
 		return err
@@ -312,11 +314,13 @@ func (d *demoRun) report(ctx context.Context) error {
 		return err
 	}
 	defer db.Close()
-	var n int64
-	if err := db.QueryRowContext(ctx, "SELECT COUNT(*) FROM crowding").Scan(&n); err != nil {
-		return err
+	for _, table := range []string{"crowding", "radio_words"} {
+		var n int64
+		if err := db.QueryRowContext(ctx, "SELECT COUNT(*) FROM "+table).Scan(&n); err != nil {
+			return err
+		}
+		rows = append(rows, []string{"table", "race." + table, number(n) + " rows"})
 	}
-	rows = append(rows, []string{"table", "race.crowding", number(n) + " rows"})
 	columns(d.out, []string{"KIND", "WHERE", "WHAT"}, rows)
 	jobs, err := d.client.Jobs(ctx)
 	if err != nil {
@@ -393,6 +397,8 @@ func (a *app) demoDataCommand() *cobra.Command {
 				var head string
 				if t.Name == "entrants" {
 					ext, head = ".csv", "chip,bib,name,club,wave,birth_year,updated_at\n"
+				} else if t.Name == "radio" {
+					ext = ".txt"
 				}
 				f, err := os.Create(filepath.Join(dir, t.Name+ext))
 				if err != nil {

@@ -79,7 +79,7 @@ type memoryDecoder struct{ v column.Vector }
 func (d *memoryDecoder) Decode(_ []byte, msgs []Message, out *column.Batch) []Reject {
 	d.v.Type = types.Of(types.BigInt)
 	d.v.Resize(len(msgs))
-	out.N, out.Cols, out.Stamp = len(msgs), []*column.Vector{&d.v}, nil
+	out.N, out.Cols, out.Stamp = len(msgs), []*column.Vector{&d.v, nil}, nil
 	out.Time, out.Pos = out.Time[:0], out.Pos[:0]
 	for i, m := range msgs {
 		d.v.I[i] = m.Pos

@@ -31,6 +31,7 @@ type splitReader struct {
 	lastData  time.Time
 	idleAfter int64
 	idleSent  bool
+	marked    time.Time // when the last time mark was sent
 
 	// The greatest event time before each piece, handed from piece to piece.
 	maxMu   sync.Mutex
@@ -91,6 +92,7 @@ type assignment struct {
 	seq  int64
 	end  bool
 	idle bool
+	mark int64 // event time that a quiet split has certainly reached, or 0
 	next int64
 }
 
@@ -137,6 +139,12 @@ func (s *scheduler) next(p *Piece) (*assignment, error) {
 					a.idle, a.next = true, sr.nextPos
 					return a, nil
 				}
+				if sr.scan.op.Stream.Time < 0 && now.Sub(sr.marked) >= markEvery {
+					sr.marked = now
+					sr.seq++
+					a.mark, a.next = now.Add(-markBehind).UnixMicro(), sr.nextPos
+					return a, nil
+				}
 			default:
 				return nil, fmt.Errorf("stream %s, %s: %w", sr.scan.op.Step, sr.split.Name(), err)
 			}
@@ -164,6 +172,15 @@ func (s *scheduler) next(p *Piece) (*assignment, error) {
 		}
 	}
 }
+
+// The event time of a stream without a column for it is the arrival. When such a split has nothing to read,
+// what comes later arrives later, so that its watermark goes on with the clock: a time mark is sent now and
+// then, a little behind, since messages that are being written get their time of arrival before they can be
+// read.
+const (
+	markEvery  = 200 * time.Millisecond
+	markBehind = time.Second
+)
 
 func (s *scheduler) lowest(tried map[*splitReader]bool) (best *splitReader) {
 	for _, sc := range s.job.sources {
@@ -197,11 +214,15 @@ func (j *Job) work() error {
 		}
 		sr := a.sr
 		sc := sr.scan
-		if a.end || a.idle {
+		if a.end || a.idle || a.mark != 0 {
+			reached := types.MinTime
+			if a.mark != 0 {
+				reached = a.mark
+			}
 			if sc.stamped {
 				sr.passMax(j, a.seq, types.MinTime)
 			}
-			sr.deliver(j, a.seq, &turn{end: a.end, idle: a.idle, next: a.next, watermark: types.MinTime})
+			sr.deliver(j, a.seq, &turn{end: a.end, idle: a.idle, next: a.next, watermark: reached})
 			continue
 		}
 		pi := pipes[sc]
