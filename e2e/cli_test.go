@@ -215,7 +215,7 @@ func TestDemo(t *testing.T) {
 			fmt.Sscan(f[2], &clean)
 		case strings.HasPrefix(l, "files "):
 			fmt.Sscan(f[2], &archived)
-		case strings.HasPrefix(l, "table "):
+		case strings.HasPrefix(l, "table  race.crowding"):
 			fmt.Sscan(f[2], &crowding)
 		}
 	}

@@ -253,6 +253,14 @@ func (h *handler) routes(a huma.API) {
 			return answer(h.s.Describe(in.Name))
 		})
 
+	huma.Register(a, op("lateness", "GET", "/api/streams/{name}/lateness", "How late the rows of a stream are, and what each delay would keep", "sql"),
+		func(ctx context.Context, in *struct {
+			Named
+			Since string `query:"since" doc:"where to begin, as behind SINCE; the beginning where left out"`
+		}) (*body[*service.Lateness], error) {
+			return answer(h.s.Lateness(ctx, in.Name, in.Since))
+		})
+
 	huma.Register(a, op("jobs", "GET", "/api/jobs", "All jobs", "jobs"),
 		func(ctx context.Context, _ *struct{}) (*body[[]service.JobInfo], error) {
 			return answer(h.s.Jobs(), nil)

@@ -114,6 +114,11 @@ func (c *Client) DropJob(ctx context.Context, name string) error {
 	return c.call(ctx, "DELETE", "/api/jobs/"+url.PathEscape(name), nil, nil)
 }
 
+// Lateness says how late the rows of a stream are. query holds the parameters of the call.
+func (c *Client) Lateness(ctx context.Context, stream string, query url.Values) (out *service.Lateness, err error) {
+	return out, c.call(ctx, "GET", "/api/streams/"+url.PathEscape(stream)+"/lateness?"+query.Encode(), nil, &out)
+}
+
 // Topics gives all topics.
 func (c *Client) Topics(ctx context.Context) (out []service.TopicInfo, err error) {
 	return out, c.call(ctx, "GET", "/api/topics", nil, &out)

@@ -21,6 +21,7 @@ type Options struct {
 	Parallelism int       // 0: the plan's, or the number of processors
 	Restore     *Snapshot // nil: from the beginning
 	Now         func() time.Time
+	Lags        bool // count how far the rows of every source lag behind
 	// Describe writes a row for people, as JSON.
 	Describe func(fields []types.Field, b *column.Batch, i int) string
 }
@@ -124,7 +125,7 @@ func (j *Job) open(o Opener) error {
 				sr.cond.L = &sr.maxMu
 				j.connect(&sr.instance, op)
 				sc.splits = append(sc.splits, sr)
-				sc.stamped = len(sr.keyed) > 0
+				sc.stamped = len(sr.keyed) > 0 || j.opts.Lags
 			}
 			s.OnData(j.sched.wake)
 		}

@@ -38,6 +38,7 @@ type splitReader struct {
 	cond    sync.Cond
 	maxSeq  int64
 	maxTime int64
+	lags    Lags // under maxMu, too
 
 	instance  // mu guards dueSeq and pending, seen the rest
 	dueSeq    int64
@@ -353,10 +354,25 @@ func (sr *splitReader) stampRows(j *Job, seq int64, b *column.Batch, buf *[]int6
 	delay := sr.scan.op.Stream.Delay
 	*buf = slices.Grow((*buf)[:0], b.N)[:b.N]
 	b.Stamp = *buf
+	var behind Lags
 	for i, t := range b.Time[:b.N] {
 		b.Stamp[i] = m - delay
-		m = max(m, t)
+		if t < m {
+			behind.add(m - t)
+		} else {
+			m = t
+		}
 	}
+	if n := int64(b.N) - behind.Rows; n > 0 {
+		behind.Rows += n
+		if behind.buckets == nil {
+			behind.buckets = []int64{0}
+		}
+		behind.buckets[0] += n
+	}
+	sr.maxMu.Lock()
+	sr.lags.Add(&behind)
+	sr.maxMu.Unlock()
 	return own
 }
 

@@ -17,11 +17,14 @@ type Step struct {
 	Counts step.Counts `json:"counts"`
 	Out    int64       `json:"out"`
 	Open   int64       `json:"open"` // rows inside the operator, on their way
-	// Of windows:
+	// Of steps that keep rows or results by key:
 	Watermark *int64 `json:"watermark,omitempty"` // microseconds
-	Windows   int    `json:"windows,omitempty"`
-	Keys      int    `json:"keys,omitempty"`
-	Bytes     int    `json:"bytes,omitempty"`
+	Windows   int    `json:"windows,omitempty"`   // open windows or sessions; rows that wait for the watermark
+	Lateness  int64  `json:"lateness,omitempty"`  // how long closed windows take corrections, microseconds
+	// Open has some of the open windows, those that close last.
+	Listed []step.OpenWindow `json:"open_windows,omitempty"`
+	Keys   int               `json:"keys,omitempty"`
+	Bytes  int               `json:"bytes,omitempty"`
 }
 
 // SplitStatus is the state of one split.
@@ -90,7 +93,11 @@ func (j *Job) Status() Status {
 			if x := known(w.closed); x != nil {
 				st.Watermark = x
 			}
+			st.Listed = merged(st.Listed, w.windows)
 			w.seen.Unlock()
+		}
+		if o.Agg != nil {
+			st.Lateness = o.Agg.Lateness
 		}
 		s.Steps = append(s.Steps, st)
 	}
@@ -98,4 +105,21 @@ func (j *Job) Status() Status {
 		return cmp.Or(cmp.Compare(a.Stream, b.Stream), cmp.Compare(a.Split, b.Split))
 	})
 	return s
+}
+
+// merged adds the windows that another task has open; those of one place are one.
+func merged(list, more []step.OpenWindow) []step.OpenWindow {
+	out := slices.Clone(list)
+	for _, x := range more {
+		i := slices.IndexFunc(out, func(o step.OpenWindow) bool { return o.Opens == x.Opens && o.Closes == x.Closes && o.Key == x.Key })
+		if i < 0 {
+			out = append(out, x)
+		} else {
+			out[i].Rows += x.Rows
+		}
+	}
+	slices.SortFunc(out, func(a, b step.OpenWindow) int {
+		return cmp.Or(cmp.Compare(b.Closes, a.Closes), cmp.Compare(a.Key, b.Key))
+	})
+	return out[:min(listedOpen, len(out))]
 }

@@ -163,7 +163,15 @@ type keyedTask struct {
 	keys     int
 	bytes    int
 	closed   int64
+	windows  []step.OpenWindow
+	looked   int64 // wall clock in ms when the windows were listed
 }
+
+// Open windows are listed for people, not at every packet.
+const (
+	listEveryMs = 250
+	listedOpen  = 60
+)
 
 // keyed is what a keyedTask runs.
 type keyed interface {
@@ -243,7 +251,16 @@ func (w *keyedTask) flush(watermark int64, end bool) error {
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	var open []step.OpenWindow
+	list := w.pipe.ctx.NowMs >= w.looked+listEveryMs || end
+	if a, ok := w.keyed.(step.Aggregator); ok && list {
+		open = a.Open(listedOpen)
+		w.looked = w.pipe.ctx.NowMs
+	}
 	w.seen.Lock()
+	if list {
+		w.windows = open
+	}
 	w.open, w.keys, w.bytes = w.keyed.Size()
 	w.closed = w.keyed.Closed()
 	w.seen.Unlock()

@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"slices"
 
+	"fiume/internal/core/column"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/state"
 	"fiume/internal/core/types"
@@ -493,6 +494,29 @@ func (s *Sessions) compact() {
 // Size implements Aggregator.
 func (s *Sessions) Size() (windows, keys, bytes int) {
 	return s.used, s.dir.Len() - s.dead, s.dir.Bytes() + s.acc.Bytes() + s.given.Bytes() + cap(s.pieces)*24 + s.total.Bytes()
+}
+
+// Open implements Aggregator. With very many sessions it gives none.
+func (s *Sessions) Open(limit int) (out []OpenWindow) {
+	if s.used > 5000 {
+		return nil
+	}
+	for d := range s.dir.Hashes {
+		for _, x := range s.of(uint32(d)) {
+			o := OpenWindow{Opens: x.opens, Closes: x.closes, Closed: x.closes <= s.closed && s.Op.Agg.Kind == plan.Session}
+			for at := x.from; at != x.behind; at = s.pieces[at-1].next {
+				o.Rows += int64(s.acc.Of(s.pieces[at-1].entry)[seenWord(s.Op)])
+			}
+			if n := len(s.Op.Agg.Keys); n > 0 {
+				b := s.room(1)
+				state.DecodeKey(s.dir.Key(uint32(d)), b.Cols[:n], 0, 1)
+				o.Key = s.C.describe(s.Op.Fields[:n], &column.Batch{N: 1, Cols: b.Cols[:n]}, 0)
+			}
+			out = append(out, o)
+		}
+	}
+	slices.SortFunc(out, func(a, b OpenWindow) int { return cmp.Or(cmp.Compare(b.Closes, a.Closes), cmp.Compare(a.Key, b.Key)) })
+	return out[:min(limit, len(out))]
 }
 
 // Snapshot implements Aggregator: the watermark, the pieces with their ends, what has been given, and the

@@ -20,8 +20,19 @@ type Aggregator interface {
 	// Flush takes rows that come one by one; see Ordered.
 	Closed() int64
 	Size() (windows, keys, bytes int)
+	// Open gives some of the windows that still take rows, those that close last.
+	Open(limit int) []OpenWindow
 	Snapshot() []byte
 	Restore(b []byte) error
+}
+
+// OpenWindow is a window that still takes rows. Key is set for sessions.
+type OpenWindow struct {
+	Opens  int64  `json:"opens"` // microseconds
+	Closes int64  `json:"closes"`
+	Key    string `json:"key,omitempty"`
+	Rows   int64  `json:"rows"`
+	Closed bool   `json:"closed,omitempty"` // its result has been given; it takes corrections
 }
 
 // Window aggregates by key and windows of fixed places. It keeps one table a slice.
@@ -30,6 +41,7 @@ type Window struct {
 	closed int64 // the watermark up to which windows have been closed
 
 	slices map[int64]*state.Groups
+	rows   map[int64]int64         // by slice
 	starts []int64                 // of the slices, ascending
 	partly map[int64][]part        // of rows late for some of their windows, by slice
 	given  map[int64]*state.Groups // what has been given, by window, where it can change
@@ -55,7 +67,7 @@ func NewAggregator(o *plan.Op, c *Context, next Node, task, tasks int) Aggregato
 	if o.Agg.Kind != plan.Fixed {
 		return newSessions(r)
 	}
-	return &Window{results: r, closed: types.MinTime, next: types.MinTime, prioTo: types.MinTime, slices: map[int64]*state.Groups{}, partly: map[int64][]part{},
+	return &Window{results: r, closed: types.MinTime, next: types.MinTime, prioTo: types.MinTime, slices: map[int64]*state.Groups{}, rows: map[int64]int64{}, partly: map[int64][]part{},
 		given: map[int64]*state.Groups{}, touch: map[int64]*state.Groups{}, prior: &state.Groups{Width: 1}, total: &state.Groups{Width: EntryWords(o)}}
 }
 
@@ -150,6 +162,7 @@ func (w *Window) Merge(from, partly *state.Groups) {
 			return
 		}
 		n.Held += rows
+		w.rows[tag] += rows
 		shut := max(first, open)
 		for t.ClosesAt(shut)+t.Lateness <= w.closed { // closed while the split was idle
 			shut++
@@ -431,6 +444,7 @@ func (w *Window) forget() {
 		}
 		delete(w.partly, w.starts[i])
 		delete(w.slices, w.starts[i])
+		delete(w.rows, w.starts[i])
 		delete(w.touch, w.starts[i])
 	}
 	w.starts = slices.Delete(w.starts, 0, i)
@@ -472,6 +486,29 @@ func (w *Window) Size() (windows, keys, bytes int) {
 		windows = max(windows, 0)
 	}
 	return windows, keys, bytes + w.prior.Bytes() + w.total.Bytes() + w.stacks.bytes()
+}
+
+// Open implements Aggregator.
+func (w *Window) Open(limit int) (out []OpenWindow) {
+	t := w.Op.Agg
+	if len(w.starts) == 0 {
+		return nil
+	}
+	// Slices can lie far apart: not more than some thousand windows are looked at.
+	for k, n := t.Last(w.starts[len(w.starts)-1]), 0; n < 4096 && len(out) < limit && t.ClosesAt(k) > w.starts[0]; k, n = k-1, n+1 {
+		x := OpenWindow{Opens: t.OpensAt(k), Closes: t.ClosesAt(k)}
+		if x.Closes+t.Lateness <= w.closed {
+			break
+		}
+		x.Closed = x.Closes <= w.closed
+		for _, s := range w.inside(k) {
+			x.Rows += w.rows[s]
+		}
+		if x.Rows > 0 {
+			out = append(out, x)
+		}
+	}
+	return out
 }
 
 // suffixes are two stacks of tables (Tangwongsan, Hirzel and Schneider, Low-Latency Sliding-Window
@@ -579,6 +616,7 @@ func (w *Window) Restore(b []byte) error {
 		if from := r.groups(EntryWords(w.Op)); from != nil {
 			for f, hash := range from.Hashes {
 				if w.owns(hash) {
+					w.rows[opens] += int64(from.Of(uint32(f))[seenWord(w.Op)])
 					mergeEntry(w.Op, w.slice(opens), 0, from, uint32(f), from.Key(uint32(f)))
 				}
 			}
