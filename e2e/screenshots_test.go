@@ -30,7 +30,8 @@ func TestScreenshots(t *testing.T) {
 	}
 	eventually(t, "rows in the crowd table", func() bool {
 		j, err := demo.Job(t.Context(), "crowding")
-		return err == nil && j.Out > 20 && j.Rejects > 2 && j.Late >= late
+		clean, err2 := demo.Job(t.Context(), "clean_reads")
+		return err == nil && err2 == nil && j.Out > 20 && j.Rejects > 2 && clean.Late >= late
 	})
 	ctx := browser(t)
 	shot := func(name, path string, steps ...chromedp.Action[chromedp.Void]) {
@@ -51,12 +52,14 @@ func TestScreenshots(t *testing.T) {
 	tab := func(text string) chromedp.Action[chromedp.Void] {
 		return chromedp.Click(chromedp.Search(fmt.Sprintf("//button[@role='tab'][starts-with(., '%s')]", text)))
 	}
+	shot("console-windows.png", "/jobs/crowding", chromedp.WaitVisible(row), tab("Windows"))
 	shot("console-newest.png", "/jobs/clean_reads", chromedp.WaitVisible(row), tab("Newest rows"))
 	shot("console-rejected.png", "/jobs/clean_reads", chromedp.WaitVisible(row), tab("Late and rejected"))
 	shot("console-query.png", "/query", chromedp.WaitVisible(chromedp.CSS("#sql")), chromedp.Click(chromedp.Search("//button[.='Reads by mat']")),
 		chromedp.Click(chromedp.CSS("[data-testid=run]")), chromedp.WaitVisible(row))
 	shot("console-completion.png", "/query", chromedp.WaitVisible(chromedp.CSS("#sql")), chromedp.Click(chromedp.Search("//button[.='Newest reads']")),
 		chromedp.SendKeys(chromedp.CSS("#sql"), " AND app"), chromedp.WaitVisible(chromedp.CSS("[data-testid=completions]")))
+	shot("console-lateness.png", "/streams/reads/lateness", chromedp.WaitVisible(chromedp.CSS("[data-testid=proposals]")))
 	shot("console-streams.png", "/streams", chromedp.WaitVisible(row), chromedp.Click(chromedp.Search("//button[.='crowd-alerts']")))
 
 	dir := t.TempDir()
@@ -85,6 +88,7 @@ func TestScreenshots(t *testing.T) {
 		picture(t, name, b2)
 	}
 	terminal("cli-jobs.png", "job list", "topic list", "job show crowding")
+	terminal("cli-lateness.png", "lateness reads")
 	terminal("cli-query.png", `query "SELECT mat, w.opens AS opened, COUNT(*) AS reads, AVG(rssi) AS avg_rssi FROM reads SINCE BEGINNING GROUP BY mat, w WINDOW w AS (TUMBLING 1 MINUTE) LIMIT 12"`, "topic read crowd-alerts --last 4")
 	wild := writeFile(t, dir, "crowd.sql", "select mat,count(distinct chip) as runners,-- how many\n arg_max(chip,rssi) as nearest from reads where rssi>-75 and not(mat='finish') group by mat,w window w as(tumbling 1 minute);\n")
 	terminal("cli-language.png", "fmt "+wild, "explain "+decl+" "+wild+" --rate 50000", "functions arg_max")

@@ -3,10 +3,18 @@
 export type Counts = {
   in: number; passed: number; filtered: number; absorbed: number;
   late: number; rejected: number; held: number; made: number;
+  withdrawn?: number; partly?: number; covered?: number; counted?: number; missed?: number;
 };
+export type OpenWindow = { opens: number; closes: number; key?: string; rows: number; closed?: boolean };
 export type Step = {
   id: number; kind: string; step: string; detail: string; counts: Counts; out: number; open: number;
-  watermark?: number; windows?: number; keys?: number; bytes?: number;
+  watermark?: number; windows?: number; keys?: number; bytes?: number; lateness?: number; open_windows?: OpenWindow[];
+};
+export type LagBucket = { up_to: number; rows: number };
+export type Lateness = {
+  stream: string; event_time: string; delay: number; kept: number; rows: number; rejected: number; most: number; buckets: LagBucket[];
+  proposals: { share: number; delay: number; waits: number }[];
+  splits: { split: string; rows: number; kept: number; half: number; most_99: number; most: number; buckets: LagBucket[] }[];
 };
 export type Split = {
   stream: string; split: string; next: number; newest_at?: number; watermark?: number; idle?: boolean; ended?: boolean;
@@ -77,6 +85,7 @@ export const api = {
   startJob: (n: string) => call<JobDetail>("POST", `/api/jobs/${at(n)}/start`),
   stopJob: (n: string) => call<JobDetail>("POST", `/api/jobs/${at(n)}/stop`),
   dropJob: (n: string) => call<void>("DELETE", `/api/jobs/${at(n)}`),
+  lateness: (stream: string) => call<Lateness>("GET", `/api/streams/${encodeURIComponent(stream)}/lateness`),
   topics: () => call<Topic[]>("GET", "/api/topics"),
   messages: (n: string) => call<Message[]>("GET", `/api/topics/${at(n)}/messages?last=10&limit=40`),
   definitions: () => call<Definition[]>("GET", "/api/definitions"),

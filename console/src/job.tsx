@@ -3,6 +3,7 @@ import { useEffect, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, followJob, Problem, type JobDetail, type Step } from "./api";
 import { ago, Button, bytes, Confirm, count, Empty, Fault, instant, length, Sheet, State, Td, Th } from "./parts";
+import { Windows } from "./windows";
 import { perSecond, useRates } from "./rate";
 
 export function JobPage() {
@@ -48,12 +49,13 @@ export function JobPage() {
       </dl>
       <TabGroup>
         <TabList className="flex gap-1 border-b border-line">
-          {["Steps", "Newest rows", `Late and rejected (${count(job.late + job.rejected)})`, "Definition"].map((t, i) => (
+          {["Steps", "Windows", "Newest rows", `Late and rejected (${count(job.late + job.rejected)})`, "Definition"].map((t, i) => (
             <Tab key={i} className="-mb-px cursor-pointer border-b-2 border-transparent px-3 py-2 font-medium text-soft data-[selected]:border-river data-[selected]:text-river">{t}</Tab>
           ))}
         </TabList>
         <TabPanels className="pt-4">
           <TabPanel className="space-y-4"><Ledger steps={job.status.steps} running={job.state === "running"} /><Splits job={job} /></TabPanel>
+          <TabPanel className="space-y-4">{job.status.steps.some((s) => s.kind === "window") ? <Windows job={job} /> : <Sheet><Empty>No step of the job has windows.</Empty></Sheet>}<Splits job={job} /></TabPanel>
           <TabPanel className="space-y-4"><Newest job={job} /></TabPanel>
           <TabPanel><Samples job={job} /></TabPanel>
           <TabPanel className="space-y-4">
@@ -88,14 +90,14 @@ function Figure({ label, children, tone = "", small }: { label: string; children
 
 const plural = (n: number, what: string) => `${count(n)} ${what}${n === 1 ? "" : "s"}`;
 
-const verbs: Record<string, string> = { scan: "reads", filter: "filters", project: "computes", window: "aggregates", route: "routes", output: "writes" };
+const verbs: Record<string, string> = { scan: "reads", filter: "filters", project: "computes", window: "aggregates", unique: "keeps the first", over: "looks around", explode: "unnests", route: "routes", output: "writes" };
 
 /** Where every row went: in each line, in = passed + filtered + absorbed + late + rejected + held. */
 function Ledger({ steps, running }: { steps: Step[]; running: boolean }) {
   const rates = useRates(Object.fromEntries(steps.map((s) => [`${s.id} out`, s.out])));
   const num = (n: number, tone = "") => <span className={n === 0 ? "text-soft/50" : tone}>{count(n)}</span>;
   return (
-    <Sheet title="Steps and ledger" aside="in = passed + filtered + absorbed + late + rejected + held; out = passed + made">
+    <Sheet title="Steps and ledger" aside="in = passed + filtered + absorbed + late + rejected + held; out = passed + made + withdrawn">
       {steps.length === 0 ? <Empty>The job has not read anything yet.</Empty> : (
         <table className="w-full" data-testid="ledger">
           <thead><tr>
@@ -111,10 +113,13 @@ function Ledger({ steps, running }: { steps: Step[]; running: boolean }) {
                   {s.kind === "window" && (
                     <div className="text-xs text-soft">{plural(s.windows ?? 0, "open window")}, {plural(s.keys ?? 0, "key")}, {bytes(s.bytes ?? 0)}; closed up to {instant(s.watermark)}</div>
                   )}
+                  {(s.kind === "unique" || s.kind === "over") && (
+                    <div className="text-xs text-soft">{plural(s.windows ?? 0, "row")} waiting, {plural(s.keys ?? 0, "key")}, {bytes(s.bytes ?? 0)}; taken up to {instant(s.watermark)}</div>
+                  )}
                 </td>
                 <Td right>{num(s.counts.in)}</Td><Td right>{num(s.counts.passed)}</Td><Td right>{num(s.counts.filtered)}</Td><Td right>{num(s.counts.absorbed)}</Td>
                 <Td right>{num(s.counts.late, "text-sand")}</Td><Td right>{num(s.counts.rejected, "text-clay")}</Td><Td right>{num(s.counts.held)}</Td>
-                <Td right>{num(s.counts.made)}</Td><Td right>{num(s.out)}</Td>
+                <Td right>{num(s.counts.made)}{s.counts.withdrawn ? <div className="text-xs text-soft" title="results that were replaced or taken back">−{count(s.counts.withdrawn)}</div> : null}</Td><Td right>{num(s.out)}</Td>
                 <Td right><span className="text-xs text-soft">{running ? perSecond(rates[`${s.id} out`]) : "–"}</span></Td>
               </tr>
             ))}

@@ -5,6 +5,7 @@ import { BrowserRouter, Link, NavLink, Route, Routes } from "react-router";
 import { ActivityPage } from "./activity";
 import { JobPage } from "./job";
 import { JobsPage } from "./jobs";
+import { LatenessPage } from "./lateness";
 import { QueryPage } from "./query";
 import { StreamsPage } from "./streams";
 import "./style.css";
@@ -46,6 +47,7 @@ function Layout() {
           <Route path="/jobs/:name" element={<JobPage />} />
           <Route path="/query" element={<QueryPage />} />
           <Route path="/streams" element={<StreamsPage />} />
+          <Route path="/streams/:name/lateness" element={<LatenessPage />} />
           <Route path="/activity" element={<ActivityPage />} />
           <Route path="*" element={<p className="text-soft">There is no such page. <Link className="text-river underline" to="/">Back to the jobs</Link></p>} />
         </Routes>

@@ -1,6 +1,7 @@
 import { Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
 import { api } from "./api";
 import { bytes, count, Empty, Fault, Sheet, Td, Th } from "./parts";
 
@@ -36,7 +37,10 @@ export function StreamsPage() {
                 <DisclosureButton className="flex w-full cursor-pointer items-center gap-3 px-4 py-2 text-left hover:bg-paper/70">
                   <span className="w-20 text-xs text-soft">{d.kind}</span><span className="font-medium">{d.name}</span>
                 </DisclosureButton>
-                <DisclosurePanel as="pre" className="px-4 pb-4 pl-27 font-mono text-xs leading-relaxed">{d.sql}</DisclosurePanel>
+                <DisclosurePanel className="px-4 pb-4 pl-27">
+                  <pre className="font-mono text-xs leading-relaxed">{d.sql}</pre>
+                  {d.kind === "stream" && <Link className="mt-2 inline-block text-river hover:underline" to={`/streams/${encodeURIComponent(d.name)}/lateness`}>How late are its rows?</Link>}
+                </DisclosurePanel>
               </Disclosure>
             ))}
           </ul>

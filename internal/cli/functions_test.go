@@ -62,7 +62,7 @@ func functionsPage() string {
 		{"json", "JSON", "A document is JSON, or VARCHAR that holds one. `doc.device.serial` and `doc['tags'][1]` give parts as JSON; CAST gives a type."},
 		{"nested", "Arrays and maps", ""}, {"hash", "Hashes", ""},
 		{"aggregate", "Aggregates", "One value for each group of a query with GROUP BY. Each takes `FILTER (WHERE condition)` behind it. The examples run over a column x with the values 1, 2, 2 and NULL, in the order of event time."},
-		{"over", "Over rows", "These need OVER, which this version reads but does not run yet."}}
+		{"over", "Over rows", "These need OVER; see [Rows in event order](language.md#rows-in-event-order)."}}
 	listed := 0
 	for _, g := range titles {
 		fmt.Fprintf(&b, "\n## %s\n\n", g.title)

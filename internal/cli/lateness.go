@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"fiume/internal/core/sql"
+	"fiume/internal/core/types"
 	"fiume/internal/service"
 
 	"github.com/spf13/cobra"
@@ -65,6 +66,15 @@ func brief(micros int64) string {
 	return fmt.Sprintf("%s%dm %02ds", sign, micros/60_000_000, micros/1_000_000%60)
 }
 
+// writable rounds a delay up to what one would write: whole seconds, or milliseconds below one.
+func writable(micros int64) int64 {
+	unit := types.Millisecond
+	if micros > types.Second {
+		unit = types.Second
+	}
+	return (micros + unit - 1) / unit * unit
+}
+
 func (a *app) printLateness(l *service.Lateness) {
 	fmt.Fprintf(a.out, "stream %s, event time %s DELAY %s\n", l.Stream, l.EventTime, sql.DurationText(l.Delay))
 	if l.Rows == 0 {
@@ -114,7 +124,7 @@ func (a *app) printLateness(l *service.Lateness) {
 		} else if p.Waits < 0 {
 			waits = "results come " + brief(-p.Waits) + " earlier"
 		}
-		rows = append(rows, []string{percent(p.Share), "DELAY " + brief(p.Delay), waits})
+		rows = append(rows, []string{percent(p.Share), "DELAY " + sql.DurationText(writable(p.Delay)), waits})
 	}
 	columns(a.out, []string{"TO KEEP", "WRITE", "THEN"}, rows)
 	fmt.Fprintln(a.out)
