@@ -66,10 +66,15 @@ func TestConsole(t *testing.T) {
 	do("messages", click("//button[.='mat-reads']"))
 	shows("Newest messages of mat-reads", `"chip":"P0`)
 
+	do("lateness", click("//button[contains(., 'reads')][contains(., 'stream')]"), click("//a[.='How late are its rows?']"))
+	shows("How late the rows of reads are", "The declared delay of", "Delays to choose from", "mat-reads/0")
+
 	do("jobs", click("//nav//a[.='Jobs']"))
 	shows("strong_reads", "running")
 	do("job", click("//a[.='strong_reads']"))
 	shows("Steps and ledger", "aggregates", "tumbling 10 SECONDS by chip, mat", "open window", "mat-reads/0", "no. ")
+	do("windows", click("//button[@role='tab'][.='Windows']"))
+	shows("Windows of strong_reads", "takes rows", "watermark", "mat-reads/0")
 	do("newest", click("//button[@role='tab'][.='Newest rows']"))
 	shows("a sample of the newest rows", "P000", "rssi")
 	p.write(day[:50]) // counts change while a tab is open: it stays open

@@ -94,7 +94,7 @@ func (j *Job) pipe(op *plan.Op, ctx *step.Context) (*pipe, error) {
 				if err != nil {
 					return err
 				}
-				ctx.AddSide(&step.Side{Op: out, Of: o, Next: l}, i == 0)
+				ctx.AddAside(&step.Aside{Op: out, Of: o, Next: l}, i == 0)
 			}
 		}
 		return nil

@@ -715,11 +715,11 @@ func (b *builder) side(r sql.Route, outputs map[string]*Op) {
 		}
 		out := outputs[s.Text]
 		if out == nil {
-			out = &Op{Kind: Output, Step: s.Text, Sink: sink, Fields: SideFields, Time: 3, Limit: -1, opens: -1, closes: -1, Side: r.Kind,
+			out = &Op{Kind: Output, Step: s.Text, Sink: sink, Fields: AsideFields, Time: 3, Limit: -1, opens: -1, closes: -1, Aside: r.Kind,
 				Detail: fmt.Sprintf("%s '%s'", strings.ToUpper(sink.Place), sink.Address)}
 			outputs[s.Text] = out
 			b.plan.Ops = append(b.plan.Ops, out)
-		} else if out.Side == "" {
+		} else if out.Aside == "" {
 			b.errs.Add(sql.Misfit, s.Span, "use a sink of its own", "the sink %q gets rows of two forms", s.Text)
 			continue
 		}

@@ -55,17 +55,17 @@ type Op struct {
 	Changes  bool   // later rows of the output replace or withdraw earlier ones
 	Keys     []int  // output columns that tell its rows apart; nil where that is not known
 	Lateness int64  // how long after its event time a row of a change output may still change
-	Side     string // Output: SideLate or SideRejected where it gets such rows
-	Late     []*Op  // side outputs that get the rows that are late here
-	Rejected []*Op  // side outputs that get the rows that are rejected here
+	Aside    string // Output: AsideLate or AsideRejected where it gets such rows
+	Late     []*Op  // outputs of rows set aside that get the rows that are late here
+	Rejected []*Op  // outputs of rows set aside that get the rows that are rejected here
 	opens    int    // output column of a window's beginning, or -1
 	closes   int    // output column of a window's end, or -1
 }
 
-// Kinds of side outputs.
+// Kinds of outputs of rows set aside.
 const (
-	SideLate     = "late"
-	SideRejected = "rejected"
+	AsideLate     = "late"
+	AsideRejected = "rejected"
 )
 
 // Named says whether the operator's output is what the user's text calls by the step's name.
@@ -234,8 +234,8 @@ func (u *Use) at(e *eval.Expr) *Use {
 	return nil
 }
 
-// SideFields are the columns of ROUTE LATE and ROUTE REJECTED.
-var SideFields = []types.Field{
+// AsideFields are the columns of ROUTE LATE and ROUTE REJECTED.
+var AsideFields = []types.Field{
 	{Name: "reason", Type: types.Of(types.Varchar)}, {Name: "step", Type: types.Of(types.Varchar)}, {Name: "origin", Type: types.Of(types.Varchar)},
 	{Name: "event_time", Type: types.Of(types.Timestamp)}, {Name: "late_by", Type: types.Of(types.Interval)},
 	{Name: "row", Type: types.Of(types.JSON)}, {Name: "raw", Type: types.Of(types.Varchar)},

@@ -84,9 +84,9 @@ type Context struct {
 	Samples []Sample // since the last turn, at most maxSamples
 	NowMs   int64    // wall clock when the turn began
 
-	Origin func(split int, pos int64) string // names the place of a row, for side outputs
+	Origin func(split int, pos int64) string // names the place of a row, for outputs of rows set aside
 
-	sides    map[side]Sides
+	sides    map[side]Asides
 	describe func(fields []types.Field, b *column.Batch, i int) string
 	sel      []uint32
 	bad      []bool
@@ -105,44 +105,44 @@ func (c *Context) Reset() {
 	c.Samples = c.Samples[:0]
 }
 
-// side tells what a side output gets.
+// side tells what an output of rows set aside gets.
 type side struct {
 	op   int
 	late bool
 }
 
-// Sides are the side outputs of an operator for late, or for rejected rows.
-type Sides []*Side
+// Asides are the outputs of rows set aside of an operator for late, or for rejected rows.
+type Asides []*Aside
 
 // Add gives a row to all of them.
-func (s Sides) Add(row Sample, origin string) {
+func (s Asides) Add(row Sample, origin string) {
 	for _, x := range s {
 		x.add(row, origin)
 	}
 }
 
-// Side is an output for late or rejected rows. Its columns are those of plan.SideFields.
-type Side struct {
+// Aside is an output for late or rejected rows. Its columns are those of plan.AsideFields.
+type Aside struct {
 	Op   *plan.Op // the output
 	Of   *plan.Op // whose rows they are
 	Next Node
 	rows column.Batch
 }
 
-// AddSide registers a side output.
-func (c *Context) AddSide(s *Side, late bool) {
+// AddAside registers an output of rows set aside.
+func (c *Context) AddAside(s *Aside, late bool) {
 	if c.sides == nil {
-		c.sides = map[side]Sides{}
+		c.sides = map[side]Asides{}
 	}
 	k := side{s.Of.ID, late}
 	c.sides[k] = append(c.sides[k], s)
-	s.rows = column.Batch{Split: -1, Cols: make([]*column.Vector, len(plan.SideFields))}
-	for i, f := range plan.SideFields {
+	s.rows = column.Batch{Split: -1, Cols: make([]*column.Vector, len(plan.AsideFields))}
+	for i, f := range plan.AsideFields {
 		s.rows.Cols[i] = column.New(f.Type)
 	}
 }
 
-func (s *Side) add(x Sample, origin string) {
+func (s *Aside) add(x Sample, origin string) {
 	text := func(s string) types.Value { return types.Value{Kind: types.Varchar, S: s} }
 	var null types.Value
 	at, by, row, raw := null, null, null, null
@@ -165,7 +165,7 @@ func (s *Side) add(x Sample, origin string) {
 	s.rows.N++
 }
 
-// Flush gives the side outputs what they got since the last time.
+// Flush gives the outputs of rows set aside what they got since the last time.
 func (c *Context) Flush() {
 	for _, ss := range c.sides {
 		for _, s := range ss {
@@ -186,7 +186,7 @@ func (c *Context) Wants(o *plan.Op, late bool) bool {
 	return len(c.Samples) < maxSamples || c.sides[side{o.ID, late}] != nil
 }
 
-// Note keeps a late or rejected row and gives it to the side outputs.
+// Note keeps a late or rejected row and gives it to the outputs of rows set aside.
 func (c *Context) Note(o *plan.Op, s Sample) {
 	if ss := c.sides[side{o.ID, s.Late}]; ss != nil {
 		origin := "made by " + o.Step
@@ -201,7 +201,7 @@ func (c *Context) Note(o *plan.Op, s Sample) {
 }
 
 // sampleOnly keeps a row that is late for some of its windows: it counts in the others, so that it is not
-// sent to the side outputs.
+// sent to the outputs of rows set aside.
 func (c *Context) sampleOnly(o *plan.Op, reason string, b *column.Batch, i int, lateBy int64) {
 	if len(c.Samples) < maxSamples {
 		s := Sample{Op: o.ID, Late: true, Reason: reason, Split: b.Split, EventTime: b.Time[i], LateBy: lateBy, Row: c.describe(o.Input.Fields, b, i)}
