@@ -156,7 +156,9 @@ func (d Day) Messages() []Message {
 				n, chip, stamp(called), 1+r.IntN(5), firstNames[r.IntN(len(firstNames))])
 		}
 	}
-	d.radio(start, add)
+	if d.Runners > 0 {
+		d.radio(start, add)
+	}
 	slices.SortStableFunc(out, func(a, b Message) int { return cmp.Compare(a.At.UnixMicro(), b.At.UnixMicro()) })
 	return out
 }

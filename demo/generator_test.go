@@ -79,6 +79,9 @@ func TestDay(t *testing.T) {
 	if len(burst) > 0 && burst[len(burst)-1].Sub(burst[0]) > 3*time.Second {
 		t.Errorf("the burst takes %s", burst[len(burst)-1].Sub(burst[0]))
 	}
+	if topics["radio"] < 1000 {
+		t.Errorf("%d words on the radio", topics["radio"])
+	}
 	gaveUp := 0
 	for _, seen := range chips {
 		if !seen["finish"] {
@@ -91,7 +94,7 @@ func TestDay(t *testing.T) {
 	if n := len((Day{Seed: 1, Runners: 0}).Messages()); n != 5 {
 		t.Errorf("a day without runners has %d messages", n)
 	}
-	for _, part := range []string{"crowding", "clean_reads"} {
+	for _, part := range []string{"clean_reads", "crowding", "mat_outages", "radio_words"} {
 		if !strings.Contains(RaceSQL, "CREATE JOB "+part) {
 			t.Errorf("the demo lacks the job %s", part)
 		}

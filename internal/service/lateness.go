@@ -54,10 +54,10 @@ func (s *Service) Lateness(ctx context.Context, name, since string) (*Lateness, 
 		}
 		return nil, errorf(ErrNotFound, "%q is no stream", name)
 	}
-	if st.Time < 0 {
+	if st.Arrival() {
 		return nil, errorf(ErrRefused, "the event time of %s is the time of arrival, so that no row is late", name)
 	}
-	column := st.Columns[st.Time].Name
+	column := st.TimeIs
 	q := fmt.Sprintf("SELECT %q FROM %q", column, name)
 	if since != "" {
 		q += " SINCE " + since

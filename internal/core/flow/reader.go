@@ -140,7 +140,7 @@ func (s *scheduler) next(p *Piece) (*assignment, error) {
 					a.idle, a.next = true, sr.nextPos
 					return a, nil
 				}
-				if sr.scan.op.Stream.Time < 0 && now.Sub(sr.marked) >= markEvery {
+				if sr.scan.op.Stream.Arrival() && now.Sub(sr.marked) >= markEvery {
 					sr.marked = now
 					sr.seq++
 					a.mark, a.next = now.Add(-markBehind).UnixMicro(), sr.nextPos
@@ -260,7 +260,11 @@ func (j *Job) work() error {
 				pi.ctx.Note(sc.op, step.Sample{Op: sc.op.ID, Reason: r.Reason, Split: sr.index, Pos: m.Pos, EventTime: types.MinTime, Raw: pi.raw(sc.op, p.Data[m.Off:m.Off+m.Len])})
 			}
 		}
-		in := j.ahead(sc.op, &batch, pi, now)
+		in := &batch
+		if sc.op.Stream.TimeOf != nil {
+			in = pi.timed(sc.op, in)
+		}
+		in = j.ahead(sc.op, in, pi, now)
 		newest := sr.stampRows(j, a.seq, in, &stamps)
 		n.Passed += int64(in.N)
 		if in.N > 0 {
@@ -285,6 +289,42 @@ func clip(b []byte) string {
 		return string(b[:500]) + "…"
 	}
 	return string(b)
+}
+
+// timed computes the event times of a batch and puts them behind its columns. Rows whose event time fails
+// or is NULL are rejected.
+func (p *pipe) timed(op *plan.Op, b *column.Batch) *column.Batch {
+	m := &p.ctx.Machine
+	m.Begin()
+	v := m.Eval(op.Stream.TimeOf, b)
+	reasons := map[int]string{}
+	for _, f := range m.Failures {
+		reasons[f.Row] = f.Reason
+	}
+	m.Failures = m.Failures[:0]
+	for i := range b.N {
+		if v.Null(i) && reasons[i] == "" {
+			reasons[i] = op.Stream.TimeIs + " is NULL, but it is the event time"
+		}
+	}
+	wide := *b
+	wide.Cols = append(slices.Clone(b.Cols), v)
+	wide.Time = slices.Clone(v.I[:b.N])
+	if len(reasons) == 0 {
+		return &wide
+	}
+	p.ctx.Counts[op.ID].Rejected += int64(len(reasons))
+	var sel []uint32
+	for i := range b.N {
+		if reasons[i] == "" {
+			sel = append(sel, uint32(i))
+		} else if p.ctx.Wants(op, false) {
+			p.ctx.Note(op, step.Sample{Op: op.ID, Reason: reasons[i], Split: b.Split, Pos: b.Pos[i], EventTime: types.MinTime, Row: p.ctx.Describe(op.Fields[:len(b.Cols)], b, i)})
+		}
+	}
+	out := &column.Batch{}
+	wide.Gather(sel, out)
+	return out
 }
 
 // ahead rejects rows whose event time lies too far ahead of the wall clock, so that one wrong clock

@@ -121,7 +121,8 @@ func (b *builder) input(f sql.From) (*Op, *scopeInput) {
 	key := fmt.Sprintf("%s %v", name, since)
 	o := b.scans[key]
 	if o == nil {
-		o = b.add(&Op{Kind: Scan, Step: name, Stream: s, Since: since, Until: b.until, Fields: s.Columns, Time: s.Time, opens: -1, closes: -1,
+		fields, at := s.scanned()
+		o = b.add(&Op{Kind: Scan, Step: name, Stream: s, Since: since, Until: b.until, Fields: fields, Time: at, opens: -1, closes: -1,
 			Detail: fmt.Sprintf("%s '%s'%s", strings.ToUpper(s.Place), s.Address, timeDetail(s))})
 		b.scans[key] = o
 	}
@@ -133,10 +134,10 @@ func (b *builder) input(f sql.From) (*Op, *scopeInput) {
 }
 
 func timeDetail(s *Stream) string {
-	if s.Time < 0 {
+	if s.Arrival() {
 		return ", event time on arrival"
 	}
-	return fmt.Sprintf(", event time %s, delay %s", s.Columns[s.Time].Name, sql.DurationText(s.Delay))
+	return fmt.Sprintf(", event time %s, delay %s", s.TimeIs, sql.DurationText(s.Delay))
 }
 
 func (s *scopeInput) of(o *Op) *scopeInput {

@@ -155,7 +155,9 @@ type Stream struct {
 	Name    string
 	Columns []types.Field // those in the messages, in order of declaration
 	shown   []shownColumn // all of them, computed ones too
-	Time    int           // column of the event time, or -1 for the arrival time
+	Time    int           // column of the event time, or -1 where it is computed or the time of arrival
+	TimeOf  *eval.Expr    // what computes the event time from Columns, or nil; the scan puts it behind them
+	TimeIs  string        // name of the event time, or ""
 	Delay   int64
 	Ahead   int64 // -1: the default
 	Idle    int64 // -1: never idle
@@ -168,6 +170,17 @@ type Stream struct {
 type shownColumn struct {
 	types.Field
 	expr *eval.Expr // over Columns
+}
+
+// Arrival says whether the event time is the time of arrival.
+func (s *Stream) Arrival() bool { return s.Time < 0 && s.TimeOf == nil }
+
+// scanned gives the columns of the rows that a scan passes on, and which of them is the event time.
+func (s *Stream) scanned() ([]types.Field, int) {
+	if s.TimeOf == nil {
+		return s.Columns, s.Time
+	}
+	return append(slices.Clone(s.Columns), types.Field{Name: s.TimeIs, Type: s.TimeOf.Type}), len(s.Columns)
 }
 
 // Shown gives the columns that queries see, computed ones included.
@@ -490,9 +503,15 @@ func (c *Catalog) stream(d *sql.DeclareStream, errs *sql.Errors) *Stream {
 		}
 		s.Delay, s.Ahead, s.Idle = micros(d.Time.Delay, 0), micros(d.Time.Ahead, -1), micros(d.Time.IdleAfter, -1)
 		s.Time = slices.IndexFunc(s.Columns, func(f types.Field) bool { return f.Name == d.Time.Column.Text })
+		s.TimeIs = d.Time.Column.Text
+		i := slices.IndexFunc(s.shown, func(c shownColumn) bool { return c.Name == s.TimeIs })
 		switch {
-		case s.Time < 0 && seen[d.Time.Column.Text]:
-			errs.Add(sql.NotYet, d.Time.Column.Span, "", "a computed column as the event time: this version of Fiume does not run it yet")
+		case s.Time < 0 && i >= 0 && s.shown[i].Type.Kind == types.Timestamp:
+			s.TimeOf = s.shown[i].expr
+			s.shown[i].expr = eval.Column(len(s.Columns), s.shown[i].Type)
+		case s.Time < 0 && i >= 0:
+			errs.Add(sql.WrongType, d.Time.Column.Span, "declare it as TIMESTAMP", "the event time %q is %s, not TIMESTAMP", s.TimeIs, s.shown[i].Type)
+		case s.Time < 0 && seen[s.TimeIs]: // what is wrong with it has been said
 		case s.Time < 0:
 			var names []string
 			for _, f := range s.Columns {

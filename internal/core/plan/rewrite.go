@@ -273,6 +273,9 @@ func (p *Plan) noteUses(scan, o *Op) {
 		if scan.Stream.Time >= 0 {
 			scan.Used.kid(scan.Stream.Time).All = true
 		}
+		if e := scan.Stream.TimeOf; e != nil {
+			scan.Used.note(e)
+		}
 		for i, f := range scan.Stream.Columns {
 			if f.NotNull { // a NULL there makes a bad row, whether or not the column is read
 				k := scan.Used.kid(i)

@@ -99,6 +99,11 @@ func NewContext(ops int, describe func(fields []types.Field, b *column.Batch, i 
 	return &Context{Counts: make([]Counts, ops), describe: describe}
 }
 
+// Describe writes a row for people.
+func (c *Context) Describe(fields []types.Field, b *column.Batch, i int) string {
+	return c.describe(fields, b, i)
+}
+
 // Reset begins a turn.
 func (c *Context) Reset() {
 	clear(c.Counts)
