@@ -2,7 +2,7 @@
 -- the radio, and everything that came late or garbled.
 
 CREATE TOPIC IF NOT EXISTS 'mat-reads' (PARTITIONS 4);
-CREATE TOPIC IF NOT EXISTS 'radio' (PARTITIONS 1);
+CREATE TOPIC IF NOT EXISTS radio (PARTITIONS 1);
 CREATE TOPIC IF NOT EXISTS 'clean-reads' (PARTITIONS 2);
 CREATE TOPIC IF NOT EXISTS 'crowd-alerts' (PARTITIONS 1);
 CREATE TOPIC IF NOT EXISTS 'mat-sessions' (PARTITIONS 1);
@@ -24,7 +24,10 @@ DECLARE STREAM reads (
 EVENT TIME read_at DELAY 20 SECONDS IDLE AFTER 30 SECONDS
 FROM TOPIC 'mat-reads' (FORMAT json, BAD ROWS keep);
 
-DECLARE STREAM radio (line VARCHAR) FROM TOPIC 'radio' (FORMAT text);
+DECLARE STREAM radio (
+  line VARCHAR
+)
+FROM TOPIC 'radio' (FORMAT text);
 
 DECLARE SINK clean_topic TO TOPIC 'clean-reads' (FORMAT json, KEY (chip));
 DECLARE SINK read_archive TO FILES :archive (FORMAT json, ROLL EVERY 30 SECONDS);
@@ -52,7 +55,12 @@ CREATE JOB clean_reads
 -- down for a while corrects what was given.
 CREATE JOB crowding
   WITH crowd AS (
-    SELECT mat, w.opens AS opened, w.closes AS closed, COUNT(DISTINCT chip) AS runners, MAX(rssi) AS best_rssi
+    SELECT
+      mat,
+      w.opens AS opened,
+      w.closes AS closed,
+      COUNT(DISTINCT chip) AS runners,
+      MAX(rssi) AS best_rssi
     FROM reads
     GROUP BY mat, w
     WINDOW w AS (SLIDING 5 MINUTES EVERY 30 SECONDS LATENESS 2 MINUTES)
@@ -65,10 +73,15 @@ CREATE JOB crowding
 -- When each mat was read without a break: a gap of ninety seconds is worth a look.
 CREATE JOB mat_outages
   WITH stretches AS (
-    SELECT mat, w.opens AS first_read, MAX(read_at) AS last_read, w.closes AS missed_at, COUNT(*) AS reads
+    SELECT
+      mat,
+      w.opens AS first_read,
+      MAX(read_at) AS last_read,
+      w.closes AS missed_at,
+      COUNT(*) AS reads
     FROM reads
     GROUP BY mat, w
-    WINDOW w AS (SESSION GAP 90 SECONDS)
+    WINDOW w AS (SESSION GAP 1 MINUTE 30 SECONDS)
   )
   ROUTE stretches TO mat_sessions
   SET (CHECKPOINT EVERY 2 SECONDS);
