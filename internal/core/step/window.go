@@ -185,10 +185,25 @@ func (w *Window) Merge(from, partly *state.Groups) {
 			d.Find(from.Hashes[f], 0, key)
 		}
 	}
+	held := int64(0) // rows that went to g without further ado
 	for f, hash := range from.Hashes {
-		if w.owns(hash) {
+		switch {
+		case !w.owns(hash):
+		case g != nil && from.Tags[f] == at && !corrects: // the usual: the slice of the entry before
+			held += int64(from.Of(uint32(f))[seen])
+			addEntry(w.Op, g, g.Find(hash, 0, from.Key(uint32(f))), from, uint32(f))
+		default:
+			if held > 0 {
+				w.rows[at] += held
+				n.Held += held
+				held = 0
+			}
 			take(from, uint32(f), types.MinTime, from.Key(uint32(f)))
 		}
+	}
+	if held > 0 {
+		w.rows[at] += held
+		n.Held += held
 	}
 	if partly == nil {
 		return
