@@ -306,8 +306,40 @@ func (w *Window) sum(k int64) *state.Groups {
 			mergeAll(w.Op, total, w.slices[s])
 		}
 	}
+	if !w.Op.Agg.Corrects() {
+		w.gather(k, starts)
+	}
 	w.parts(k, starts, func(g *state.Groups) { mergeAll(w.Op, total, g) })
 	return total
+}
+
+// gather makes the partly late entries of each slice that count from window k on one table: the windows
+// before it have been given for good.
+func (w *Window) gather(k int64, starts []int64) {
+	if len(w.partly) == 0 {
+		return
+	}
+	for _, s := range starts {
+		ps := w.partly[s]
+		if len(ps) < 2 {
+			continue
+		}
+		kept := ps[:0]
+		one := -1
+		for _, p := range ps {
+			switch {
+			case p.first > k:
+				kept = append(kept, p)
+			case one < 0:
+				one = len(kept)
+				kept = append(kept, part{k, p.Groups})
+			default:
+				mergeAll(w.Op, kept[one].Groups, p.Groups)
+				w.release(p.Groups)
+			}
+		}
+		w.partly[s] = kept
+	}
 }
 
 func mergeAll(o *plan.Op, g, from *state.Groups) {
