@@ -180,19 +180,28 @@ func (d *jsonDecoder) general(from, n int) bool {
 		d.forget(mark)
 		return false
 	}
+	if l := d.complete(mark, n); l != nil {
+		what := "NOT NULL"
+		if l.time {
+			what = "the event time"
+		}
+		d.reason = fmt.Sprintf("%s is NULL or missing, but it is %s", l.name, what)
+		d.forget(mark)
+		return false
+	}
+	d.learn(from)
+	return true
+}
+
+// complete makes NULL what a message has not set. It gives a leaf that may not be NULL, where there is one.
+func (d *jsonDecoder) complete(mark uint32, n int) *leaf {
 	for k := range d.leaves {
 		if d.seen[k] == mark {
 			continue
 		}
 		l := &d.leaves[k]
 		if l.notNull || l.time {
-			what := "NOT NULL"
-			if l.time {
-				what = "the event time"
-			}
-			d.reason = fmt.Sprintf("%s is NULL or missing, but it is %s", l.name, what)
-			d.forget(mark)
-			return false
+			return l
 		}
 		l.vec.Set(d.row, n, types.Value{})
 	}
@@ -203,8 +212,7 @@ func (d *jsonDecoder) general(from, n int) bool {
 			r.vec.Nulls[d.row] = false
 		}
 	}
-	d.learn(from)
-	return true
+	return nil
 }
 
 // forget takes back what a bad message has set, since its row number is used again.

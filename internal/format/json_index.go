@@ -176,23 +176,9 @@ func (d *jsonDecoder) indexed(from, n int) bool {
 		d.forget(mark)
 		return false
 	}
-	for k := range d.leaves {
-		if d.seen[k] == mark {
-			continue
-		}
-		l := &d.leaves[k]
-		if l.notNull || l.time {
-			d.forget(mark)
-			return false
-		}
-		l.vec.Set(d.row, n, types.Value{})
-	}
-	for k, r := range d.rows {
-		if d.rowSet[k] != mark {
-			r.vec.SetNull(d.row, n)
-		} else if r.vec.Nulls != nil {
-			r.vec.Nulls[d.row] = false
-		}
+	if d.complete(mark, n) != nil {
+		d.forget(mark)
+		return false
 	}
 	d.pause--
 	return true

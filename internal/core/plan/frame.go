@@ -61,11 +61,11 @@ func (f *Frame) ClosesAt(k int64) int64 {
 // Last gives the latest window that opens at or before t.
 func (f *Frame) Last(t int64) int64 {
 	if f.Zone == nil {
-		return floorDiv(t-f.base()-f.Offset, f.Step)
+		return FloorDiv(t-f.base()-f.Offset, f.Step)
 	}
 	local := time.UnixMicro(t - f.Offset).In(f.Zone)
 	_, shift := local.Zone()
-	k := floorDiv(t-f.Offset+int64(shift)*types.Second-f.base(), f.Step)
+	k := FloorDiv(t-f.Offset+int64(shift)*types.Second-f.base(), f.Step)
 	for f.OpensAt(k) > t {
 		k--
 	}
@@ -118,7 +118,8 @@ func (f *Frame) Overlap() int64 {
 	return (f.Length + f.Step - 1) / f.Step
 }
 
-func floorDiv(a, b int64) int64 {
+// FloorDiv divides and rounds down, also below zero.
+func FloorDiv(a, b int64) int64 {
 	q := a / b
 	if a%b != 0 && (a < 0) != (b < 0) {
 		q--

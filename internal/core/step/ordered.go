@@ -112,7 +112,7 @@ func (o *Ordered) Merge(b *column.Batch) {
 			continue
 		}
 		n.Held++
-		k := floorDiv(t, o.width)
+		k := plan.FloorDiv(t, o.width)
 		x := o.buckets[k]
 		if x == nil {
 			x = &bucket{}
@@ -126,7 +126,7 @@ func (o *Ordered) Merge(b *column.Batch) {
 // Advance takes the rows that the watermark has passed, and gives the watermark of the output.
 func (o *Ordered) Advance(watermark int64) int64 {
 	if watermark > o.closed {
-		limit := floorDiv(watermark, o.width)
+		limit := plan.FloorDiv(watermark, o.width)
 		var due []int64
 		for k := range o.buckets {
 			if k <= limit {
@@ -238,7 +238,7 @@ func (o *Ordered) Restore(b []byte) error {
 		if state.TaskOf(state.RangeOf(o.keys.Hashes[i]), o.tasks) != o.task {
 			continue
 		}
-		k := floorDiv(all.Time[i], o.width)
+		k := plan.FloorDiv(all.Time[i], o.width)
 		if o.buckets[k] == nil {
 			o.buckets[k] = &bucket{}
 		}

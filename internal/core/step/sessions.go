@@ -231,7 +231,7 @@ func (s *Sessions) arm(d uint32) {
 
 // armAt makes the timer of a key fire at a time, or before. A timer that fires too early does no harm.
 func (s *Sessions) armAt(d uint32, due int64) {
-	bucket := floorDiv(due, s.width)
+	bucket := plan.FloorDiv(due, s.width)
 	w := s.dir.Of(d)
 	if w[dirTimer] != 0 && int64(w[dirTimer]^1<<63) <= bucket {
 		return
@@ -245,7 +245,7 @@ func (s *Sessions) Advance(watermark, _ int64) {
 	t := s.Op.Agg
 	var due []uint32
 	if watermark > s.closed {
-		limit := floorDiv(watermark, s.width)
+		limit := plan.FloorDiv(watermark, s.width)
 		for bucket, keys := range s.timers {
 			if bucket > limit {
 				continue
@@ -264,7 +264,7 @@ func (s *Sessions) Advance(watermark, _ int64) {
 	if !t.Corrects() {
 		s.finish(due)
 	} else {
-		early := t.Kind == plan.Running || t.Report == plan.OnChange || t.Report == plan.OnEvery && floorDiv(s.closed, t.Every) > floorDiv(before, t.Every)
+		early := t.Kind == plan.Running || t.Report == plan.OnChange || t.Report == plan.OnEvery && plan.FloorDiv(s.closed, t.Every) > plan.FloorDiv(before, t.Every)
 		keys := slices.Clone(due)
 		var rest []uint32
 		for _, d := range s.touch {

@@ -221,7 +221,7 @@ func (w *Window) Merge(from, partly *state.Groups) {
 func (w *Window) Advance(watermark, newest int64) {
 	t := w.Op.Agg
 	if len(w.touch) > 0 {
-		early := t.Report == plan.OnChange || t.Report == plan.OnEvery && floorDiv(watermark, t.Every) > floorDiv(w.closed, t.Every)
+		early := t.Report == plan.OnChange || t.Report == plan.OnEvery && plan.FloorDiv(watermark, t.Every) > plan.FloorDiv(w.closed, t.Every)
 		w.news(early)
 	}
 	if watermark <= w.closed {
@@ -237,14 +237,6 @@ func (w *Window) Advance(watermark, newest int64) {
 	}
 	w.closed = watermark
 	w.forget()
-}
-
-func floorDiv(a, b int64) int64 {
-	q := a / b
-	if a%b != 0 && (a < 0) != (b < 0) {
-		q--
-	}
-	return q
 }
 
 // due gives the earliest window with rows, or with a key that is to be given without rows, that has not
