@@ -247,6 +247,39 @@ func TestIdleSplit(t *testing.T) {
 	if s := idle.job.Samples(); len(s) != 1 || s[0].Kind != "late" {
 		t.Fatalf("no sample of the late row: %+v", s)
 	}
+	apart := int64(0)
+	for _, s := range idle.job.Status().Steps {
+		apart += s.Counts.IdleLate
+	}
+	if apart != 1 {
+		t.Errorf("%d rows are counted as late because their split was idle", apart)
+	}
+
+	// A run that goes on from a checkpoint goes on with what the clock had decided: here it would wait for an
+	// hour to decide it anew.
+	for idleAgain := false; !idleAgain; time.Sleep(10 * time.Millisecond) {
+		for _, s := range idle.job.Status().Splits {
+			idleAgain = idleAgain || s.Idle && s.Split == "reads/1"
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("the split is not idle again: %+v", idle.job.Status())
+		}
+	}
+	snap, err := idle.job.Checkpoint(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	idle.cancel()
+	next := startLive(t, log, `DECLARE STREAM idle_reads (chip VARCHAR, at TIMESTAMP, n BIGINT)
+		EVENT TIME at DELAY 3 SECONDS IDLE AFTER 1 HOUR FROM TOPIC 'reads';
+		SELECT w.opens, COUNT(*) AS n FROM idle_reads SINCE BEGINNING GROUP BY w WINDOW w AS (TUMBLING 10 SECONDS);`, flow.Options{Parallelism: 2, Restore: snap})
+	put(part, start+120_000)
+	for len(next.got()) == 0 {
+		if time.Now().After(deadline) {
+			t.Fatalf("the restart forgot that the split was idle: %+v", next.job.Status())
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
 }
 
 // TestSinceUntil: where reading begins and ends, by place and by time of arrival.

@@ -26,6 +26,7 @@ type SplitPosition struct {
 	Next   int64 `json:"next"`
 	Newest int64 `json:"newest"` // greatest event time so far, microseconds
 	Ended  bool  `json:"ended,omitempty"`
+	Idle   bool  `json:"idle,omitempty"` // passed over, by the wall clock of the run before
 }
 
 // Positions writes all but the windows' state.
@@ -94,7 +95,7 @@ func (j *Job) Checkpoint(ctx context.Context) (*Snapshot, error) {
 				}
 			}
 			b.mu.Lock()
-			b.snap.Splits[splitKey(sc, sr)] = SplitPosition{Next: sr.delivered, Newest: sr.newest, Ended: sr.ended}
+			b.snap.Splits[splitKey(sc, sr)] = SplitPosition{Next: sr.delivered, Newest: sr.newest, Ended: sr.ended, Idle: sr.idle}
 			for i := range sr.counts {
 				b.snap.Ledger[i].Add(sr.counts[i])
 			}
@@ -154,18 +155,22 @@ func (j *Job) restore(s *Snapshot) error {
 			}
 			sr.nextPos, sr.delivered = p.Next, p.Next
 			sr.newest, sr.maxTime, sr.atTime = p.Newest, p.Newest, p.Newest
+			sr.idle, sr.idleSent = p.Idle, p.Idle
 		}
 	}
 	return nil
 }
 
-// announce tells the tasks the watermarks that the splits begin with.
+// announce tells the tasks the watermarks that the splits begin with, and which splits were idle: a replay
+// goes on with the decisions that the wall clock had made before the checkpoint.
 func (j *Job) announce() {
 	for _, sc := range j.sources {
 		for _, sr := range sc.splits {
 			sr.mu.Lock()
 			if sr.newest > types.MinTime {
-				_ = sr.send(j.ctx, &turn{watermark: sr.newest - sc.op.Stream.Delay, newest: sr.newest})
+				_ = sr.send(j.ctx, &turn{watermark: sr.newest - sc.op.Stream.Delay, newest: sr.newest, idle: sr.idle})
+			} else if sr.idle {
+				_ = sr.send(j.ctx, &turn{watermark: types.MinTime, newest: types.MinTime, idle: true})
 			}
 			sr.mu.Unlock()
 		}

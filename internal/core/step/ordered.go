@@ -108,6 +108,7 @@ func (o *Ordered) Merge(b *column.Batch) {
 	for i, t := range b.Time[:b.N] {
 		if t < o.closed {
 			n.Late++
+			n.IdleLate++
 			o.C.sample(o.Op, true, "it came after its time was passed while its split was idle", b, i, o.closed-t)
 			continue
 		}

@@ -35,6 +35,7 @@ func (r *results) owns(hash uint64) bool { return state.TaskOf(state.RangeOf(has
 // closed without it. They come here reduced to one entry a key, so that the key stands for them.
 func (r *results) idleLate(at, rows, by int64, key []byte, _ uint64) {
 	r.C.Counts[r.Op.ID].Late += rows
+	r.C.Counts[r.Op.ID].IdleLate += rows
 	b := r.room(1)
 	state.DecodeKey(key, b.Cols[:len(r.Op.Agg.Keys)], 0, 1)
 	row := ""

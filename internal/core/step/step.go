@@ -35,6 +35,7 @@ type Counts struct {
 	Covered   int64 `json:"covered,omitempty"`   // windows that the rows are in
 	Counted   int64 `json:"counted,omitempty"`   // those they counted in, once nothing can change
 	Missed    int64 `json:"missed,omitempty"`    // those they were late for
+	IdleLate  int64 `json:"idle_late,omitempty"` // late rows that were not late by their stamps: their split was idle
 }
 
 // Add adds other counts.
@@ -53,6 +54,7 @@ func (c *Counts) Add(d Counts) {
 	c.Covered += d.Covered
 	c.Counted += d.Counted
 	c.Missed += d.Missed
+	c.IdleLate += d.IdleLate
 }
 
 // Out is the number of rows given on.
