@@ -65,10 +65,7 @@ func (s *shuffledSplit) Frame(p *Piece) error {
 	return nil
 }
 
-type rowDecoder struct {
-	s *shuffledSplit
-	b column.Batch
-}
+type rowDecoder struct{ s *shuffledSplit }
 
 func (d *rowDecoder) Decode(_ []byte, msgs []Message, out *column.Batch) []Reject {
 	k, v, at := column.New(types.Of(types.Varchar)), column.New(types.Of(types.BigInt)), column.New(types.Of(types.Timestamp))

@@ -27,8 +27,7 @@ type over struct {
 	swept  int64
 	span   int64 // how long a row may be needed
 	rank   map[uint32][3]int64
-	order  [2]int // the extra columns that order a ranked partition: from, to
-	extra  []*column.Vector
+	order  [2]int        // the extra columns that order a ranked partition: from, to
 	fields []types.Field // of hist
 }
 

@@ -223,45 +223,49 @@ func (p *Partial) locate(at int64) {
 func (p *Partial) judge(b *column.Batch, i int) (open int64, partly bool) {
 	t := p.Op.Agg
 	n := &p.C.Counts[p.Op.ID]
-	w := b.Stamp[i]
-	closes, what := p.ends, "its window closed at "
-	if t.Kind == plan.Fixed {
-		first, last := t.First(p.opens), t.Last(p.opens)
-		k := first
-		for k <= last && t.ClosesAt(k)+t.Lateness <= w {
-			k++
-		}
-		if k == first {
-			p.groups[i] = 0 // the slice is over, its windows are not
-			return 0, false
-		}
-		n.Missed += k - first
-		if k <= last {
-			n.Partly++
-			p.C.sampleOnly(p.Op, fmt.Sprintf("%d of its %d windows were closed; it counts in the others", k-first, last-first+1), b, i, w-t.ClosesAt(first)-t.Lateness)
-			return k, true
-		}
-		closes = t.ClosesAt(last)
-		if p.covers > 1 {
-			what = "the last of its windows closed at "
-		}
-	} else {
-		closes = b.Time[i]
-		n.Missed++
-		what = "the watermark had passed it: rows are taken from "
-		if t.Lateness > 0 {
-			what = "the watermark had passed it by more than " + sql.DurationText(t.Lateness) + ": rows are taken from "
-		}
+	stamp := b.Stamp[i]
+	instant := func(us int64) string { return string(types.AppendTimestamp(nil, us)) }
+	if t.Kind != plan.Fixed {
 		n.Late++
-		p.C.sample(p.Op, true, what+string(types.AppendTimestamp(nil, w-t.Lateness)), b, i, w-closes-t.Lateness)
+		n.Missed++
+		if p.C.Wants(p.Op, true) {
+			reason := "the watermark had passed it"
+			if t.Lateness > 0 {
+				reason += " by more than " + sql.DurationText(t.Lateness)
+			}
+			p.C.sample(p.Op, true, reason+": rows are taken from "+instant(stamp-t.Lateness), b, i, stamp-b.Time[i]-t.Lateness)
+		}
 		return 0, false
 	}
-	n.Late++
-	reason := what + string(types.AppendTimestamp(nil, closes))
-	if t.Lateness > 0 {
-		reason += " and took corrections until " + string(types.AppendTimestamp(nil, closes+t.Lateness))
+	first, last := t.First(p.opens), t.Last(p.opens)
+	k := first
+	for k <= last && t.ClosesAt(k)+t.Lateness <= stamp {
+		k++
 	}
-	p.C.sample(p.Op, true, reason, b, i, w-closes-t.Lateness)
+	if k == first {
+		p.groups[i] = 0 // the slice is over, its windows are not
+		return 0, false
+	}
+	n.Missed += k - first
+	if k <= last {
+		n.Partly++
+		if len(p.C.Samples) < maxSamples {
+			p.C.sampleOnly(p.Op, fmt.Sprintf("%d of its %d windows were closed; it counts in the others", k-first, last-first+1), b, i, stamp-t.ClosesAt(first)-t.Lateness)
+		}
+		return k, true
+	}
+	n.Late++
+	if p.C.Wants(p.Op, true) {
+		closes, reason := t.ClosesAt(last), "its window closed at "
+		if p.covers > 1 {
+			reason = "the last of its windows closed at "
+		}
+		reason += instant(closes)
+		if t.Lateness > 0 {
+			reason += " and took corrections until " + instant(closes+t.Lateness)
+		}
+		p.C.sample(p.Op, true, reason, b, i, stamp-closes-t.Lateness)
+	}
 	return 0, false
 }
 
