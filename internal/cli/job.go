@@ -6,6 +6,8 @@ import (
 	"strings"
 	"time"
 
+	"fiume/internal/core/flow"
+	"fiume/internal/core/sql"
 	"fiume/internal/core/types"
 	"fiume/internal/service"
 
@@ -130,5 +132,36 @@ func (a *app) printJob(d *service.JobDetail) {
 		}
 		columns(a.out, []string{"STREAM", "SPLIT", "NEXT", "NEWEST EVENT", "WATERMARK", "STATE"}, rows)
 	}
+	for _, s := range d.Status.Steps {
+		if s.Kind == "window" {
+			a.printWindows(s)
+		}
+	}
 	printLedger(a.out, d.Name, d.Status, d.Samples)
+}
+
+// shownWindows is how many open windows of a step are printed.
+const shownWindows = 8
+
+// printWindows lists some of the open windows of a step, the latest first.
+func (a *app) printWindows(s flow.Step) {
+	fmt.Fprintf(a.out, "\nwindows of %s: %s open, %s keys, watermark %s", s.Step, number(int64(s.Windows)), number(int64(s.Keys)), instant(s.Watermark))
+	if s.Lateness > 0 {
+		fmt.Fprintf(a.out, ", corrections for %s", strings.ToLower(sql.DurationText(s.Lateness)))
+	}
+	if n := s.Counts.Partly; n > 0 {
+		fmt.Fprintf(a.out, "; %s rows were late for some of their windows", number(n))
+	}
+	fmt.Fprintln(a.out)
+	var rows [][]string
+	for _, w := range s.Listed[:min(shownWindows, len(s.Listed))] {
+		state := "open"
+		if w.Closed {
+			state = "takes corrections"
+		}
+		rows = append(rows, []string{instant(&w.Opens), instant(&w.Closes), number(w.Rows), state, w.Key})
+	}
+	if rows != nil {
+		columns(a.out, []string{"OPENS", "CLOSES", "ROWS", "STATE", "KEY"}, rows)
+	}
 }
