@@ -159,9 +159,13 @@ func (a *app) printWindows(s flow.Step) {
 		if w.Closed {
 			state = "takes corrections"
 		}
-		rows = append(rows, []string{instant(&w.Opens), instant(&w.Closes), number(w.Rows), state, w.Key})
+		row := []string{instant(&w.Opens), instant(&w.Closes), number(w.Rows), state}
+		if w.Key != "" {
+			row = append(row, w.Key)
+		}
+		rows = append(rows, row)
 	}
 	if rows != nil {
-		columns(a.out, []string{"OPENS", "CLOSES", "ROWS", "STATE", "KEY"}, rows)
+		columns(a.out, []string{"OPENS", "CLOSES", "ROWS", "STATE", "KEY"}[:len(rows[0])], rows)
 	}
 }

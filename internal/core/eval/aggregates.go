@@ -70,6 +70,7 @@ const (
 	sketch       // text (buckets), room
 	distinctHash // text (hashes or registers), room, n
 	distinct     // text (slots), room, n
+	bag          // as distinct; the texts end with the number of times that a value is there
 )
 
 // AggregateCall is a call of an aggregate function with bound arguments.
@@ -264,7 +265,7 @@ func (a *Aggregate) Words() int {
 		return 1
 	case sumDecimal, avgDecimal:
 		return 4
-	case sumWhole, avgWhole, sumDouble, avgDouble, minDecimal, maxDecimal, variance, distinctHash, distinct:
+	case sumWhole, avgWhole, sumDouble, avgDouble, minDecimal, maxDecimal, variance, distinctHash, distinct, bag:
 		return 3
 	}
 	return 2
@@ -273,7 +274,7 @@ func (a *Aggregate) Words() int {
 // Bounded says whether the state of a group has a fixed size, whatever the rows.
 func (a *Aggregate) Bounded() bool {
 	switch a.kind {
-	case list, percentile, distinct:
+	case list, percentile, distinct, bag:
 		return false
 	}
 	return true
@@ -411,6 +412,9 @@ func (a *Aggregate) Update(g *state.Groups, at int, groups []int32, r Rows) {
 		case distinct:
 			buf = state.AppendKey(buf[:0], v, i, true)
 			addMember(g, s, buf)
+		case bag:
+			buf = state.AppendKey(buf[:0], v, i, true)
+			addTimes(g, s, buf, 1)
 		}
 	}
 }
@@ -418,10 +422,24 @@ func (a *Aggregate) Update(g *state.Groups, at int, groups []int32, r Rows) {
 // CanTakeBack says whether rows can be taken out of the state again.
 func (a *Aggregate) CanTakeBack() bool {
 	switch a.kind {
-	case countRows, countValues, sumWhole, avgWhole, sumDouble, avgDouble, sumDecimal, avgDecimal:
+	case countRows, countValues, sumWhole, avgWhole, sumDouble, avgDouble, sumDecimal, avgDecimal, bag:
 		return true
 	}
 	return false
+}
+
+// Bag gives an aggregate with the same results that keeps every value and the number of times it is there, so
+// that rows can be taken out again, or nil where the result depends on more than the values.
+func (a *Aggregate) Bag() *Aggregate {
+	switch a.kind {
+	case minWhole, maxWhole, minDouble, maxDouble, minText, maxText, minDecimal, maxDecimal, variance, boolAnd, boolOr, percentile, distinct:
+		inner := *a
+		inner.Filter = nil
+		b := *a
+		b.inner, b.kind = &inner, bag
+		return &b
+	}
+	return nil
 }
 
 // TakeBack takes rows out of their groups, as Update adds them.
@@ -452,6 +470,8 @@ func (a *Aggregate) TakeBack(g *state.Groups, at int, groups []int32, r Rows) {
 			s[1], borrow = bits.Sub64(s[1], uint64(v.D[i].HighBits()), borrow)
 			s[2], _ = bits.Sub64(s[2], uint64(v.D[i].HighBits()>>63), borrow)
 			s[3]--
+		case bag:
+			addTimes(g, s, state.AppendKey(nil, v, i, true), -1)
 		}
 	}
 }
@@ -595,6 +615,15 @@ func (a *Aggregate) Merge(g *state.Groups, e uint32, from *state.Groups, f uint3
 			}
 		}
 		return
+	case bag:
+		slots := from.GetText(t[0])
+		for ; len(slots) > 0; slots = slots[8:] {
+			if w := le.Uint64(slots); w != 0 {
+				x := from.GetText(w - 1)
+				addTimes(g, s, x[:len(x)-8], int64(le.Uint64(x[len(x)-8:])))
+			}
+		}
+		return
 	}
 	if t[1] == 0 {
 		return
@@ -672,7 +701,7 @@ func (a *Aggregate) empty(s []uint64) bool {
 	switch {
 	case a.Unused:
 		return true
-	case a.kind == countRows, a.kind == countValues, a.kind == distinctHash, a.kind == distinct:
+	case a.kind == countRows, a.kind == countValues, a.kind == distinctHash, a.kind == distinct, a.kind == bag:
 		return false
 	case a.kind == variance:
 		return s[0] == 0 || s[0] == 1 && (a.Name == "var_samp" || a.Name == "stddev_samp")
@@ -734,6 +763,9 @@ func (a *Aggregate) finalText(g *state.Groups, s []uint64) types.Value {
 	case distinctHash:
 		return types.Value{Kind: types.BigInt, I: countHashes(b, s[2])}
 	}
+	if a.kind == bag {
+		return a.finalBag(g, b)
+	}
 	return a.finalDistinct(g, b, s[2])
 }
 
@@ -748,6 +780,25 @@ func (a *Aggregate) finalDistinct(g *state.Groups, slots []byte, n uint64) types
 			keys = append(keys, g.GetText(w-1))
 		}
 	}
+	return a.finalOver(keys)
+}
+
+// finalBag runs the aggregate over the values that are there.
+func (a *Aggregate) finalBag(g *state.Groups, slots []byte) types.Value {
+	var keys [][]byte
+	for ; len(slots) > 0; slots = slots[8:] {
+		if w := le.Uint64(slots); w != 0 {
+			x := g.GetText(w - 1)
+			for range int64(le.Uint64(x[len(x)-8:])) {
+				keys = append(keys, x[:len(x)-8])
+			}
+		}
+	}
+	return a.finalOver(keys)
+}
+
+// finalOver runs the inner aggregate over encoded values, in their order.
+func (a *Aggregate) finalOver(keys [][]byte) types.Value {
 	slices.SortFunc(keys, bytes.Compare)
 	vals := column.New(a.Arg.Type)
 	for _, k := range keys {

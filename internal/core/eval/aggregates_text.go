@@ -161,6 +161,46 @@ func findSlot(g *state.Groups, slots, x []byte) (at int, found bool) {
 	}
 }
 
+// addTimes changes the number of times that a value is in a bag.
+func addTimes(g *state.Groups, s []uint64, x []byte, times int64) {
+	slots := g.GetText(s[0])
+	if int(s[2])*2 >= len(slots)/8 {
+		bigger := make([]byte, max(64, 2*len(slots)))
+		for old := slots; len(old) > 0; old = old[8:] {
+			if w := le.Uint64(old); w != 0 {
+				y := g.GetText(w - 1)
+				at, _ := findTimes(g, bigger, y[:len(y)-8])
+				le.PutUint64(bigger[at:], w)
+			}
+		}
+		s[0], s[1] = g.ChangeText(s[0], s[1], bigger)
+		slots = g.GetText(s[0])
+	}
+	at, found := findTimes(g, slots, x)
+	if found {
+		y := g.GetText(le.Uint64(slots[at:]) - 1)
+		n := y[len(y)-8:]
+		le.PutUint64(n, le.Uint64(n)+uint64(times))
+		return
+	}
+	w := g.PutText(le.AppendUint64(append([]byte{}, x...), uint64(times)))
+	le.PutUint64(g.GetText(s[0])[at:], w+1) // the texts may have moved
+	s[2]++
+}
+
+func findTimes(g *state.Groups, slots, x []byte) (at int, found bool) {
+	mask := uint64(len(slots)/8 - 1)
+	for i := hashOf(x) & mask; ; i = (i + 1) & mask {
+		w := le.Uint64(slots[8*i:])
+		if w == 0 {
+			return int(8 * i), false
+		}
+		if y := g.GetText(w - 1); bytes.Equal(y[:len(y)-8], x) {
+			return int(8 * i), true
+		}
+	}
+}
+
 func putSlot(g *state.Groups, slots, x []byte, w uint64) {
 	at, _ := findSlot(g, slots, x)
 	le.PutUint64(slots[at:], w)

@@ -302,11 +302,15 @@ var generators = []func(r *rand.Rand) asked{
 		least := int64(r.IntN(3))
 		return asked{sql: "SELECT k, w.opens AS o, w.closes AS c, COUNT(*) AS n, SUM(v) AS s FROM s %s GROUP BY k, w WINDOW w AS (" +
 			fmt.Sprintf("TUMBLING %s LATENESS %s%s)", seconds(d), seconds(late), report(r)),
-			more: fmt.Sprintf(", out AS (SELECT u.opens AS o, u.closes AS c, COUNT(*) AS n, SUM(n) AS m, SUM(s) AS s, AVG(n) AS a FROM x WHERE n > %d GROUP BY u WINDOW u AS (SLIDING %s EVERY %s LATENESS %s%s))",
+			more: fmt.Sprintf(", out AS (SELECT u.opens AS o, u.closes AS c, COUNT(*) AS n, SUM(n) AS m, SUM(s) AS s, AVG(n) AS a, MAX(n) AS y, MIN(s) FILTER (WHERE n > 1) AS z, COUNT(DISTINCT n) AS d FROM x WHERE n > %d GROUP BY u WINDOW u AS (SLIDING %s EVERY %s LATENESS %s%s))",
 				least, seconds(d*times), seconds(d), seconds(outer), report(r)),
 			model: func(rows []row) (out []string, l []row) {
 				m, _ := windowed(rows, fixed(d, d, 0), late)
-				type sums struct{ n, m, s int64 }
+				type sums struct {
+					n, m, s, most int64
+					least         *int64
+					different     map[int64]bool
+				}
 				got := map[[2]int64]*sums{}
 				for _, ws := range m {
 					for w, t := range ws {
@@ -315,16 +319,25 @@ var generators = []func(r *rand.Rand) asked{
 						}
 						for _, u := range fixed(d*times, d, 0)(w[1] - 1) {
 							if got[u] == nil {
-								got[u] = &sums{}
+								got[u] = &sums{different: map[int64]bool{}}
 							}
 							got[u].n++
 							got[u].m += t.n
 							got[u].s += t.sum
+							got[u].most = max(got[u].most, t.n)
+							got[u].different[t.n] = true
+							if t.n > 1 && (got[u].least == nil || t.sum < *got[u].least) {
+								got[u].least = &t.sum
+							}
 						}
 					}
 				}
 				for u, x := range got {
-					out = append(out, fmt.Sprint(stamp(u[0]), " ", stamp(u[1]), " ", x.n, " ", x.m, " ", x.s, " ", string(types.AppendDouble(nil, float64(x.m)/float64(x.n)))))
+					least := ""
+					if x.least != nil {
+						least = fmt.Sprint(*x.least)
+					}
+					out = append(out, fmt.Sprint(stamp(u[0]), " ", stamp(u[1]), " ", x.n, " ", x.m, " ", x.s, " ", string(types.AppendDouble(nil, float64(x.m)/float64(x.n))), " ", x.most, " ", least, " ", len(x.different)))
 				}
 				return out, nil
 			}}

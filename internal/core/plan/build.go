@@ -843,9 +843,12 @@ func (g *grouping) operator(b *builder) *Op {
 	g.agg.Keys, g.agg.Names, g.agg.Aggregates = g.keys, g.names, g.aggs
 	o := &Op{Kind: Window, Step: g.step, Input: g.input, Time: -1, Agg: &g.agg, opens: len(g.keys), closes: len(g.keys) + 1}
 	if g.input.Changes {
-		for _, a := range g.aggs {
-			if !a.CanTakeBack() {
-				b.errs.Add(sql.Misfit, g.window.Span, "use COUNT, SUM or AVG, or let the step before report ON CLOSE without LATENESS",
+		for i, a := range g.aggs {
+			if a.CanTakeBack() {
+				continue
+			}
+			if g.aggs[i] = a.Bag(); g.aggs[i] == nil {
+				b.errs.Add(sql.Misfit, g.window.Span, "use COUNT, SUM, AVG, MIN or MAX, or let the step before report ON CLOSE without LATENESS",
 					"%s cannot take back rows, and those of %s are replaced and withdrawn", strings.ToUpper(a.Name), g.input.Step)
 				return nil
 			}
