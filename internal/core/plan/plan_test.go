@@ -167,7 +167,7 @@ func TestRefusals(t *testing.T) {
 		"SELECT u.x FROM reads LEFT JOIN UNNEST(SPLIT(mat, ' ')) AS u(x) ON TRUE;":                                                           "wrong-place 23",
 		"CREATE JOB j AS SELECT mat, COUNT(*) AS n FROM reads GROUP BY mat FORGET AFTER 1 HOUR ROUTE TO a;":                                  "misfit 96",
 		"CREATE JOB j AS SELECT mat, COUNT(*) AS n FROM reads GROUP BY mat, w WINDOW w AS (TUMBLING 1 MINUTE LATENESS 1 MINUTE) ROUTE TO a;": "misfit 129",
-		"CREATE JOB j WITH x AS (SELECT mat, w.opens AS o, COUNT(*) AS n FROM reads GROUP BY mat, w WINDOW w AS (TUMBLING 1 MINUTE LATENESS 1 MINUTE)), y AS (SELECT o, LAST_VALUE(n) AS n FROM x GROUP BY o, v WINDOW v AS (TUMBLING 1 HOUR LATENESS 1 MINUTE)) ROUTE y TO a;": "misfit 200",
+		"CREATE JOB j WITH x AS (SELECT mat, w.opens AS o, COUNT(*) AS n FROM reads GROUP BY mat, w WINDOW w AS (TUMBLING 1 MINUTE LATENESS 1 MINUTE)), y AS (SELECT o, LAST_VALUE(n) AS n FROM x GROUP BY o, v WINDOW v AS (TUMBLING 1 HOUR LATENESS 1 MINUTE)) ROUTE y TO a;": "misfit 207",
 		"CREATE JOB j WITH x AS (SELECT mat, w.opens AS o, COUNT(*) AS n FROM reads GROUP BY mat, w WINDOW w AS (TUMBLING 1 MINUTE LATENESS 1 MINUTE)), y AS (SELECT o, SUM(n) AS n FROM x GROUP BY o, v WINDOW v AS (TUMBLING 1 HOUR)) ROUTE y TO a;":                          "misfit 200",
 		"CREATE JOB j AS SELECT chip FROM reads ROUTE TO a ROUTE LATE j TO a;":                                     "wrong-place 62",
 		"CREATE JOB j AS SELECT chip FROM reads ROUTE TO a ROUTE REJECTED read TO a;":                              "unknown-name 66",
