@@ -105,11 +105,13 @@ func StartServer(ctx context.Context, dir string) (*Server, error) {
 		return nil, err
 	}
 	defer logFile.Close()
-	sockets, err := os.MkdirTemp("", "fiume-db-") // a socket's path has to be short
+	// A socket's path has to be short. Temporary tables stand there too: servers that share a directory for them
+	// delete each other's when they start.
+	sockets, err := os.MkdirTemp("", "fiume-db-")
 	if err != nil {
 		return nil, err
 	}
-	args := append([]string{"--no-defaults", "--datadir=" + data, "--socket=" + filepath.Join(sockets, "s"), "--bind-address=127.0.0.1",
+	args := append([]string{"--no-defaults", "--datadir=" + data, "--socket=" + filepath.Join(sockets, "s"), "--tmpdir=" + sockets, "--bind-address=127.0.0.1",
 		"--port=" + strconv.Itoa(port), "--skip-name-resolve", "--character-set-server=utf8mb4", "--performance-schema=OFF",
 		"--init-file=" + initFile, "--pid-file=" + filepath.Join(dir, "pid"), "--innodb-flush-log-at-trx-commit=1", "--max-connections=200"}, root...)
 	s.cmd = exec.Command(daemon, args...)
@@ -147,8 +149,14 @@ func initialise(ctx context.Context, data string, root []string) error {
 		return err
 	}
 	args := append([]string{"--no-defaults", "--datadir=" + data, "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve"}, root...)
+	temporary, err := os.MkdirTemp("", "fiume-db-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(temporary)
 	var out bytes.Buffer
 	cmd := exec.CommandContext(ctx, install, args...)
+	cmd.Env = append(os.Environ(), "TMPDIR="+temporary)
 	cmd.Stdout, cmd.Stderr = &out, &out
 	if err := cmd.Run(); err != nil {
 		return fmt.Errorf("MariaDB's data directory cannot be initialised: %w\n%s", err, out.String())
