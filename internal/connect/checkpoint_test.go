@@ -282,6 +282,35 @@ func TestIdleSplit(t *testing.T) {
 	}
 }
 
+// TestTimeMarks: a stream by arrival closes its windows when nothing more comes, since what comes later
+// arrives later.
+func TestTimeMarks(t *testing.T) {
+	log, err := topiclog.Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer log.Close()
+	topic, err := log.Create("reads", topiclog.Settings{Partitions: 2})
+	if err != nil {
+		t.Fatal(err)
+	}
+	run := startLive(t, log, `DECLARE STREAM words (word VARCHAR) FROM TOPIC 'reads' (FORMAT text);
+		SELECT word, COUNT(*) AS n FROM words SINCE BEGINNING GROUP BY word, w WINDOW w AS (SESSION GAP 100 MILLISECONDS);`, flow.Options{Parallelism: 2})
+	for range 3 {
+		if err := topic.Append([]topiclog.Record{{Key: []byte("k"), Value: []byte("ponte")}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for deadline := time.Now().Add(20 * time.Second); len(run.got()) == 0; time.Sleep(10 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatalf("the session does not end: %+v", run.job.Status())
+		}
+	}
+	if got := run.got()[0]; got != `{"word":"ponte","n":3}` {
+		t.Errorf("%s", got)
+	}
+}
+
 // TestSinceUntil: where reading begins and ends, by place and by time of arrival.
 func TestSinceUntil(t *testing.T) {
 	log, err := topiclog.Open(t.TempDir())

@@ -112,3 +112,61 @@ func TestResize(t *testing.T) {
 		t.Error("a ROW has no length of its own")
 	}
 }
+
+// TestRows copies rows one by one, looks at parts of vectors and cuts them, for every type.
+func TestRows(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 4))
+	for _, typ := range []types.Type{types.Of(types.BigInt), types.Of(types.Double), types.Of(types.Varchar), types.Of(types.Boolean), types.Of(types.Timestamp), deviceType} {
+		v, vals := random(r, typ, 50)
+		from := &Batch{N: 50, Cols: []*Vector{v, nil}, Time: make([]int64, 50), Split: 3}
+		var to Batch
+		for i := range 50 {
+			to.AppendRow(from, 49-i)
+		}
+		if to.N != 50 || to.Cols[1] != nil || to.From[7] != 3 || to.Bytes() == 0 {
+			t.Fatalf("%s: %+v", typ, to)
+		}
+		for i := range 50 {
+			if got := text(to.Cols[0].Value(i)); got != text(vals[49-i]) {
+				t.Fatalf("%s: row %d is %s, wanted %s", typ, i, got, text(vals[49-i]))
+			}
+		}
+		part := v.View(10, 20)
+		for i := range 10 {
+			if got := text(part.Value(i)); got != text(vals[10+i]) {
+				t.Fatalf("%s: row %d of a part is %s, wanted %s", typ, i, got, text(vals[10+i]))
+			}
+		}
+		c := to.Cols[0]
+		c.Truncate(30)
+		c.AppendOf(v, 5)
+		if c.Len() != 31 || text(c.Value(30)) != text(vals[5]) || text(c.Value(29)) != text(vals[20]) {
+			t.Fatalf("%s: %d values, the last %s", typ, c.Len(), text(c.Value(30)))
+		}
+		if c.Truncate(0); c.Len() != 0 {
+			t.Fatalf("%s: %d values are left", typ, c.Len())
+		}
+	}
+}
+
+// TestTornPairs: of a replacement whose halves part, a withdrawal or an insert stays.
+func TestTornPairs(t *testing.T) {
+	changes := []Change{Insert, Replaced, Replace, Withdraw, Replaced, Replace, Replaced, Replace}
+	b := &Batch{N: len(changes), Time: make([]int64, len(changes)), Change: changes}
+	for _, c := range []struct {
+		sel  []uint32
+		want []Change
+	}{
+		{[]uint32{0, 1, 2, 3, 4, 5, 6, 7}, changes},
+		{[]uint32{1, 3}, []Change{Withdraw, Withdraw}},
+		{[]uint32{2, 4, 5}, []Change{Insert, Replaced, Replace}},
+		{[]uint32{4, 7}, []Change{Withdraw, Insert}},
+		{[]uint32{5, 6}, []Change{Insert, Withdraw}},
+	} {
+		var out Batch
+		b.Gather(c.sel, &out)
+		if fmt.Sprint(out.Change) != fmt.Sprint(c.want) {
+			t.Errorf("%v: %v, wanted %v", c.sel, out.Change, c.want)
+		}
+	}
+}
