@@ -179,6 +179,7 @@ func (d *demoRun) race(ctx context.Context) error {
 	defer tick.Stop()
 	for day := uint64(0); ; day++ {
 		start := demo.FirstStart.AddDate(0, 0, int(day))
+		fmt.Fprintf(d.out, "making the messages of %s, which takes a few seconds\n", start.Format("2 January 2006"))
 		ms := done.without(demo.Day{Seed: d.seed + day, Runners: d.runners, Start: start}.Messages())
 		if len(ms) == 0 {
 			continue

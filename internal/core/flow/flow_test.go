@@ -139,7 +139,7 @@ func (o opener) OpenSource(*plan.Op) (Source, error) { return o.source, nil }
 func (o opener) OpenSink(*plan.Op) (Sink, error)     { return o.sink, nil }
 
 // planOf binds a query over a stream of whole numbers.
-func planOf(t *testing.T, query string) *plan.Plan {
+func planOf(t testing.TB, query string) *plan.Plan {
 	t.Helper()
 	cat := plan.NewCatalog([]plan.Place{{Kind: "memory", Source: []plan.OptionSpec{}}})
 	plans, _, err := cat.Bind("t", "DECLARE STREAM s (n BIGINT, at TIMESTAMP) EVENT TIME at DELAY 0 SECONDS FROM MEMORY 'x';"+query+";", nil, func(sql.Statement, *sql.Errors) {})
