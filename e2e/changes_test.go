@@ -149,7 +149,7 @@ func TestChanges(t *testing.T) {
 	}
 	open := 0
 	for _, s := range d.Status.Steps {
-		open += len(s.Listed)
+		open += len(s.OpenWindows)
 	}
 	if open == 0 {
 		t.Error("no open window is listed")

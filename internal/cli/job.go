@@ -154,7 +154,7 @@ func (a *app) printWindows(s flow.Step) {
 	}
 	fmt.Fprintln(a.out)
 	var rows [][]string
-	for _, w := range s.Listed[:min(shownWindows, len(s.Listed))] {
+	for _, w := range s.OpenWindows[:min(shownWindows, len(s.OpenWindows))] {
 		state := "open"
 		if w.Closed {
 			state = "takes corrections"

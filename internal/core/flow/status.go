@@ -22,9 +22,9 @@ type Step struct {
 	Windows   int    `json:"windows,omitempty"`   // open windows or sessions; rows that wait for the watermark
 	Lateness  int64  `json:"lateness,omitempty"`  // how long closed windows take corrections, microseconds
 	// Open has some of the open windows, those that close last.
-	Listed []step.OpenWindow `json:"open_windows,omitempty"`
-	Keys   int               `json:"keys,omitempty"`
-	Bytes  int               `json:"bytes,omitempty"`
+	OpenWindows []step.OpenWindow `json:"open_windows,omitempty"`
+	Keys        int               `json:"keys,omitempty"`
+	Bytes       int               `json:"bytes,omitempty"`
 }
 
 // SplitStatus is the state of one split.
@@ -93,7 +93,7 @@ func (j *Job) Status() Status {
 			if x := known(w.closed); x != nil {
 				st.Watermark = x
 			}
-			st.Listed = merged(st.Listed, w.windows)
+			st.OpenWindows = merged(st.OpenWindows, w.windows)
 			w.seen.Unlock()
 		}
 		if o.Agg != nil {

@@ -129,11 +129,9 @@ type OverCall struct {
 	Offset  int64 // of lag and lead
 	Type    types.Type
 	// The frame: from FromBy before the row to ToBy behind it; -1: without an end. Rows or microseconds.
-	ByRows     bool
-	FromBy     int64
-	ToBy       int64
-	Unordered  bool // the whole partition
-	PeersOfNow bool // rows of the same event time count as the current row
+	ByRows bool
+	FromBy int64
+	ToBy   int64
 }
 
 // Branch is one arm of a route; Cond is nil where it takes all.

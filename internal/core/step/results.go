@@ -33,7 +33,7 @@ func (r *results) owns(hash uint64) bool { return state.TaskOf(state.RangeOf(has
 
 // idleLate counts rows that are not late by their stamps: their split was idle, and the windows were
 // closed without it. They come here reduced to one entry a key, so that the key stands for them.
-func (r *results) idleLate(at, rows, by int64, key []byte, _ uint64) {
+func (r *results) idleLate(at, rows, by int64, key []byte) {
 	r.C.Counts[r.Op.ID].Late += rows
 	r.C.Counts[r.Op.ID].IdleLate += rows
 	b := r.room(1)
@@ -133,8 +133,7 @@ const (
 
 func newGiven() *state.Groups { return &state.Groups{Width: givenWords} }
 
-// report gives what has changed of some keys' results since they were given last. tags, where not nil,
-// tells results of one key apart and gives their windows.
+// report gives what has changed of some keys' results since they were given last, all of one window.
 func (r *results) report(g, given *state.Groups, opens, closes int64, of *state.Groups) {
 	entries := of.Sorted(nil)
 	r.reportOf(g, given, entries, func(int) (int64, int64, int64) { return 0, opens, closes })

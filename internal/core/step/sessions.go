@@ -86,7 +86,7 @@ func (s *Sessions) Merge(from, _ *state.Groups) {
 		rows := int64(from.Of(uint32(f))[seen])
 		if at+t.Lateness < s.closed {
 			n.Missed += rows
-			s.idleLate(at, rows, s.closed-at-t.Lateness, from.Key(uint32(f)), hash)
+			s.idleLate(at, rows, s.closed-at-t.Lateness, from.Key(uint32(f)))
 			continue
 		}
 		n.Held += rows

@@ -17,7 +17,7 @@ type Aggregator interface {
 	Merge(from, partly *state.Groups)
 	// Advance gives the results that are due at a watermark. newest is the greatest event time of all rows.
 	Advance(watermark, newest int64)
-	// Flush takes rows that come one by one; see Ordered.
+	// Closed is the watermark up to which results have been given.
 	Closed() int64
 	Size() (windows, keys, bytes int)
 	// Open gives some of the windows that still take rows, those that close last.
@@ -157,7 +157,7 @@ func (w *Window) Merge(from, partly *state.Groups) {
 			g = nil
 		}
 		if t.ClosesAt(last)+t.Lateness <= w.closed {
-			w.idleLate(tag, rows, w.closed-t.ClosesAt(last)-t.Lateness, key, from.Hashes[f])
+			w.idleLate(tag, rows, w.closed-t.ClosesAt(last)-t.Lateness, key)
 			n.Missed += rows * (last - max(first, open) + 1)
 			return
 		}
@@ -504,11 +504,9 @@ func (w *Window) absorb(g *state.Groups) {
 
 // Size implements Aggregator.
 func (w *Window) Size() (windows, keys, bytes int) {
-	tables := 0
 	for _, m := range []map[int64]*state.Groups{w.slices, w.given, w.touch} {
 		for _, g := range m {
 			bytes += g.Bytes()
-			tables++
 		}
 	}
 	for _, g := range w.slices {
