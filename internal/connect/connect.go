@@ -12,6 +12,7 @@ import (
 	"fiume/internal/connect/topics"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
+	"fiume/internal/core/step"
 	"fiume/internal/core/types"
 	"fiume/internal/topiclog"
 )
@@ -44,6 +45,11 @@ func (o *Opener) OpenSource(scan *plan.Op) (flow.Source, error) {
 		return topics.Open(o.Topics, scan, o.Live)
 	}
 	return nil, fmt.Errorf("%s cannot be read", scan.Stream.Place)
+}
+
+// OpenLookup implements flow.Opener.
+func (o *Opener) OpenLookup(lookup *plan.Op) (step.Rows, error) {
+	return nil, fmt.Errorf("%s cannot be looked up", lookup.OfTable.Place)
 }
 
 // OpenSink implements flow.Opener.

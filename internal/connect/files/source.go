@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
@@ -23,6 +24,9 @@ var Place = plan.Place{
 	Kind: "files",
 	Source: append(format.SourceOptions(),
 		plan.OptionSpec{Name: "header", Kind: plan.FlagOption, Doc: "CSV: the first record names the columns; true"}),
+	Table: append(format.SourceOptions(),
+		plan.OptionSpec{Name: "header", Kind: plan.FlagOption, Doc: "CSV: the first record names the columns; true"},
+		plan.OptionSpec{Name: "refresh every", Kind: plan.DurationOption, Doc: "how often to look whether a file was written anew; without it, files are read once"}),
 	Sink: append(format.SinkOptions(),
 		plan.OptionSpec{Name: "roll every", Kind: plan.DurationOption, Doc: "how long a part file stays open; 1 MINUTE"}),
 }
@@ -49,7 +53,10 @@ func Open(scan *plan.Op, piece int) (*Source, error) {
 		if err != nil {
 			return nil, errors.Join(err, src.closeAll())
 		}
-		sp := &split{name: n, file: f, stream: s, used: scan.Used, format: s.Options.Word("format", "json"), piece: piece}
+		sp := &split{name: n, file: f, stream: s, used: scan.Used, format: s.Options.Word("format", "json"), piece: piece, fresh: true}
+		if scan.OfTable != nil && scan.OfTable.Arrival() {
+			sp.refresh = time.Duration(s.Options.Duration("refresh every", 0)) * time.Microsecond
+		}
 		src.splits = append(src.splits, sp)
 		if st, err := f.Stat(); err == nil {
 			sp.at = st.ModTime().UnixMicro()
@@ -131,6 +138,12 @@ type split struct {
 	pos    int64
 	at     int64 // the file's time of change
 
+	// Of a table that is read again when its file has changed:
+	refresh time.Duration
+	looked  time.Time
+	fresh   bool // the next piece is the first one
+	waits   bool // the file has been read to its end
+
 	mu    sync.Mutex
 	lines []lineMark // places whose lines are known, for Place
 }
@@ -190,6 +203,32 @@ func (s *split) Resume(pos int64) error {
 	return nil
 }
 
+// changed opens the file anew when it was written since it was read.
+func (s *split) changed() (bool, error) {
+	if time.Since(s.looked) < s.refresh {
+		return false, nil
+	}
+	s.looked = time.Now()
+	st, err := os.Stat(s.name)
+	if err != nil {
+		return false, nil // it may be about to be put in place
+	}
+	if old, err := s.file.Stat(); err == nil && os.SameFile(st, old) && st.ModTime().UnixMicro() == s.at {
+		return false, nil
+	}
+	f, err := os.Open(s.name)
+	if err != nil {
+		return false, err
+	}
+	err = s.file.Close()
+	header := s.header
+	s.file, s.at, s.pos, s.fresh = f, st.ModTime().UnixMicro(), 0, true
+	if err = errors.Join(err, s.begin()); err == nil && !slices.Equal(header, s.header) {
+		err = fmt.Errorf("the header of %s has changed from %q to %q; start the job anew", s.name, header, s.header)
+	}
+	return true, err
+}
+
 // begin finds where the first record stands: behind a byte-order mark, and behind the header of CSV.
 func (s *split) begin() error {
 	var mark [3]byte
@@ -230,6 +269,17 @@ func (s *split) begin() error {
 // Next implements flow.Split.
 func (s *split) Next(p *flow.Piece) error {
 	size := s.piece
+	if s.refresh > 0 && s.waits {
+		changed, err := s.changed()
+		if err != nil {
+			return err
+		}
+		if !changed {
+			return flow.ErrNothing
+		}
+		s.waits = false
+	}
+	p.Fresh = s.refresh > 0 && s.fresh
 	for {
 		if cap(p.Data) < size+flow.Pad {
 			p.Data = make([]byte, size+flow.Pad)
@@ -239,9 +289,15 @@ func (s *split) Next(p *flow.Piece) error {
 		if err != nil && !errors.Is(err, io.EOF) {
 			return err
 		}
+		if n == 0 && s.refresh > 0 {
+			s.waits, s.fresh = true, false
+			p.Data, p.Base, p.Next, p.Complete = buf[:0], s.pos, s.pos, true
+			return nil
+		}
 		if n == 0 {
 			return io.EOF
 		}
+		s.fresh = false
 		end := n
 		if err == nil {
 			end = s.cut(buf[:n])

@@ -39,7 +39,38 @@ type barrier struct {
 	mu      sync.Mutex
 	snap    *Snapshot
 	waiting int
+	heard   map[any]bool // tasks that have given their state
+	err     error
 	ready   chan struct{}
+}
+
+// hears notes that a task gives its state, and says whether it is for the first time.
+func (b *barrier) hears(task any) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.heard[task] {
+		return false
+	}
+	b.heard[task] = true
+	return true
+}
+
+func (b *barrier) fail(err error) {
+	b.mu.Lock()
+	b.err = errors.Join(b.err, err)
+	b.mu.Unlock()
+}
+
+// leave notes that a task has ended, all of whose inputs have. It gets no markers any more: checkpoints take
+// the state that it ended with.
+func (j *Job) leave(task any, give func(b *barrier)) {
+	j.leaving.Lock()
+	defer j.leaving.Unlock()
+	j.left[task] = give
+	if b := j.barrier; b != nil && b.hears(task) {
+		give(b)
+		b.done()
+	}
 }
 
 func (b *barrier) state(op *plan.Op, data []byte, counts []step.Counts) {
@@ -48,7 +79,7 @@ func (b *barrier) state(op *plan.Op, data []byte, counts []step.Counts) {
 	for i := range counts {
 		b.snap.Ledger[i].Add(counts[i])
 	}
-	if data != nil {
+	if data != nil && !(op.Kind == plan.Keep && op.OfTable.Reread() && len(op.Next) == 0) {
 		b.snap.Windows[op.ID] = append(b.snap.Windows[op.ID], data)
 	}
 }
@@ -79,11 +110,28 @@ func (j *Job) Checkpoint(ctx context.Context) (*Snapshot, error) {
 	defer cancel(nil)
 	defer context.AfterFunc(j.ctx, func() { cancel(ErrEnded) })()
 	j.markers++
-	b := &barrier{number: j.markers, ready: make(chan struct{}), snap: &Snapshot{Splits: map[string]SplitPosition{}, Ledger: make([]step.Counts, len(j.plan.Ops)), Windows: map[int][][]byte{}}}
+	b := &barrier{number: j.markers, heard: map[any]bool{}, ready: make(chan struct{}), snap: &Snapshot{Splits: map[string]SplitPosition{}, Ledger: make([]step.Counts, len(j.plan.Ops)), Windows: map[int][][]byte{}}}
+	j.leaving.Lock()
+	if j.closed {
+		j.leaving.Unlock()
+		return nil, ErrEnded
+	}
 	b.waiting = len(j.sinks)
 	for _, ws := range j.keyed {
 		b.waiting += len(ws)
 	}
+	for task, give := range j.left {
+		b.heard[task] = true
+		give(b)
+		b.waiting--
+	}
+	j.barrier = b
+	j.leaving.Unlock()
+	defer func() {
+		j.leaving.Lock()
+		j.barrier = nil
+		j.leaving.Unlock()
+	}()
 	live := false
 	for _, sc := range j.sources {
 		for _, sr := range sc.splits {
@@ -116,6 +164,9 @@ func (j *Job) Checkpoint(ctx context.Context) (*Snapshot, error) {
 	}
 	select {
 	case <-b.ready:
+		if b.err != nil {
+			return nil, b.err
+		}
 		return b.snap, nil
 	case <-ctx.Done():
 		return nil, context.Cause(ctx)
@@ -130,6 +181,9 @@ func (j *Job) restore(s *Snapshot) error {
 		ledger = append(ledger, step.Counts{})
 	}
 	for op, ws := range j.keyed {
+		if op.Kind == plan.Keep && op.OfTable.Reread() && len(op.Next) == 0 {
+			continue // it is read anew
+		}
 		for _, w := range ws {
 			for _, piece := range s.Windows[op.ID] {
 				if err := w.keyed.Restore(piece); err != nil {
@@ -147,8 +201,8 @@ func (j *Job) restore(s *Snapshot) error {
 				placed = true
 			}
 			p, ok := s.Splits[splitKey(sc, sr)]
-			if !ok {
-				continue // a split that has come since
+			if !ok || sc.op.OfTable != nil && sc.op.OfTable.Reread() {
+				continue // a split that has come since, or one that is read anew
 			}
 			if err := sr.split.Resume(p.Next); err != nil {
 				return fmt.Errorf("stream %s, %s: %w", sc.op.Step, sr.split.Name(), err)

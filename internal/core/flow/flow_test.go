@@ -14,6 +14,7 @@ import (
 	"fiume/internal/core/column"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
+	"fiume/internal/core/step"
 	"fiume/internal/core/types"
 )
 
@@ -135,8 +136,9 @@ type opener struct {
 	sink   Sink
 }
 
-func (o opener) OpenSource(*plan.Op) (Source, error) { return o.source, nil }
-func (o opener) OpenSink(*plan.Op) (Sink, error)     { return o.sink, nil }
+func (o opener) OpenSource(*plan.Op) (Source, error)    { return o.source, nil }
+func (o opener) OpenSink(*plan.Op) (Sink, error)        { return o.sink, nil }
+func (o opener) OpenLookup(*plan.Op) (step.Rows, error) { return nil, errors.New("no lookups") }
 
 // planOf binds a query over a stream of whole numbers.
 func planOf(t testing.TB, query string) *plan.Plan {

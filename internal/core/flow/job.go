@@ -12,6 +12,7 @@ import (
 
 	"fiume/internal/core/column"
 	"fiume/internal/core/plan"
+	"fiume/internal/core/state"
 	"fiume/internal/core/step"
 	"fiume/internal/core/types"
 )
@@ -32,6 +33,8 @@ type Job struct {
 	opts    Options
 	sources []*scanner
 	keyed   map[*plan.Op][]*keyedTask
+	tables  map[*plan.Op]*state.Table // by Keep
+	caches  map[*plan.Op]step.Rows    // by Lookup, where the place is asked
 	sinks   []*sinkTask
 	sinkOf  map[*plan.Op]*sinkTask
 	sched   scheduler
@@ -47,6 +50,10 @@ type Job struct {
 
 	checkpoint sync.Mutex // one at a time
 	markers    int64      // checkpoints begun
+	leaving    sync.Mutex // guards barrier and left
+	barrier    *barrier   // the checkpoint at hand
+	left       map[any]func(b *barrier)
+	closed     bool
 }
 
 // instance is one sender of a stage: a split of a scan, or a task of a window.
@@ -78,7 +85,7 @@ func New(p *plan.Plan, o Opener, opts Options) (*Job, error) {
 	if opts.Now == nil {
 		opts.Now = time.Now
 	}
-	j := &Job{plan: p, opts: opts, keyed: map[*plan.Op][]*keyedTask{}, sinkOf: map[*plan.Op]*sinkTask{}, taps: map[int]*tap{}}
+	j := &Job{plan: p, opts: opts, keyed: map[*plan.Op][]*keyedTask{}, sinkOf: map[*plan.Op]*sinkTask{}, taps: map[int]*tap{}, tables: map[*plan.Op]*state.Table{}, caches: map[*plan.Op]step.Rows{}, left: map[any]func(b *barrier){}}
 	j.ctx, j.cancel = context.WithCancel(context.Background())
 	j.sched.init(j)
 	if err := j.open(o); err != nil {
@@ -103,25 +110,43 @@ func (j *Job) open(o Opener) error {
 		j.sinks = append(j.sinks, t)
 		j.sinkOf[op] = t
 	}
+	for _, op := range j.plan.Ops {
+		switch {
+		case op.Kind == plan.Keep:
+			j.tables[op] = state.NewTable(j.opts.Parallelism)
+			j.sched.loading += j.opts.Parallelism
+		case op.Kind == plan.Lookup && op.OfTable.Lookup:
+			c, err := o.OpenLookup(op)
+			if err != nil {
+				return fmt.Errorf("table %s: %w", op.OfTable.Name, err)
+			}
+			j.caches[op] = c
+		}
+	}
+	splits := 0
 	// Consumers first, so that producers find their targets.
 	for i := len(j.plan.Ops) - 1; i >= 0; i-- {
 		op := j.plan.Ops[i]
 		switch op.Kind {
-		case plan.Window, plan.Unique, plan.Over:
+		case plan.Window, plan.Unique, plan.Over, plan.Join, plan.AsOf, plan.Keep:
 			if err := j.openKeyed(op); err != nil {
 				return err
 			}
 		case plan.Scan:
 			s, err := o.OpenSource(op)
 			if err != nil {
-				return fmt.Errorf("stream %s: %w", op.Step, err)
+				return fmt.Errorf("%s %s: %w", sourceKind(op), op.Step, err)
 			}
-			sc := &scanner{job: j, op: op, source: s}
+			sc := &scanner{job: j, op: op, source: s, first: splits}
+			splits += len(s.Splits())
 			j.sources = append(j.sources, sc)
 			for k, sp := range s.Splits() {
 				at := sp.Position()
-				sr := &splitReader{scan: sc, split: sp, index: k, maxTime: types.MinTime, newest: types.MinTime, atTime: types.MinTime,
+				sr := &splitReader{scan: sc, split: sp, index: sc.first + k, maxTime: types.MinTime, newest: types.MinTime, atTime: types.MinTime,
 					nextPos: at, delivered: at, idleAfter: op.Stream.Idle, lastData: j.opts.Now()}
+				if op.OfTable != nil && sr.idleAfter < 0 {
+					sr.idleAfter = quietTable
+				}
 				sr.cond.L = &sr.maxMu
 				j.connect(&sr.instance, op)
 				sc.splits = append(sc.splits, sr)
@@ -134,6 +159,16 @@ func (j *Job) open(o Opener) error {
 		return j.restore(j.opts.Restore)
 	}
 	return nil
+}
+
+// quietTable is how long a table's split has nothing to read before it counts as up to date.
+const quietTable = types.Second
+
+func sourceKind(op *plan.Op) string {
+	if op.OfTable != nil {
+		return "table"
+	}
+	return "stream"
 }
 
 // connect makes in a sender of the stage that begins at an operator.
@@ -156,6 +191,12 @@ func (j *Job) connect(in *instance, op *plan.Op) {
 	sides(op)
 	walk = func(o *plan.Op) {
 		for _, n := range o.Next {
+			if n.Kind != plan.Output && seen[n] {
+				continue // a union is reached from several sides
+			}
+			if n.Kind != plan.Output {
+				seen[n] = true
+			}
 			sides(n)
 			switch n.Kind {
 			case plan.Window, plan.Unique, plan.Over:
@@ -163,6 +204,17 @@ func (j *Job) connect(in *instance, op *plan.Op) {
 				for _, w := range j.keyed[n] {
 					t.boxes = append(t.boxes, w.box)
 					t.from = w.box.addProducer()
+				}
+				in.keyed = append(in.keyed, t)
+			case plan.Side:
+				t := target{op: n}
+				for _, w := range j.keyed[n.Into] {
+					t.boxes = append(t.boxes, w.box)
+					t.from = w.box.addProducer()
+					for len(w.sides) <= t.from {
+						w.sides = append(w.sides, 0)
+					}
+					w.sides[t.from] = n.Side
 				}
 				in.keyed = append(in.keyed, t)
 			case plan.Output:
@@ -192,9 +244,20 @@ func (j *Job) openKeyed(op *plan.Op) error {
 			return err
 		}
 		w.pipe = pipe
-		if op.Kind == plan.Window {
+		switch op.Kind {
+		case plan.Window:
 			w.keyed = step.NewAggregator(op, ctx, pipe.root, t, n)
-		} else {
+		case plan.Join:
+			w.keyed = step.NewJoin(op, ctx, pipe.root, t, n)
+		case plan.AsOf:
+			w.keyed = step.NewAsOf(op, ctx, pipe.root, t, n)
+		case plan.Keep:
+			next := pipe.root
+			if len(op.Next) == 0 {
+				next = nil
+			}
+			w.keyed = step.NewKeep(op, ctx, next, j.tables[op], t, n)
+		default:
 			w.keyed = step.NewOrdered(op, ctx, pipe.root, t, n)
 		}
 		j.keyed[op] = append(j.keyed[op], w)
@@ -260,6 +323,9 @@ var ErrDone = errors.New("the query has all its rows")
 
 func (j *Job) close(complete bool) error {
 	j.cancel()
+	j.leaving.Lock()
+	defer j.leaving.Unlock()
+	j.closed = true
 	var errs []error
 	for _, s := range j.sinks {
 		errs = append(errs, s.sink.Close(complete))
@@ -282,6 +348,7 @@ type scanner struct {
 	op      *plan.Op
 	source  Source
 	splits  []*splitReader
+	first   int  // number of its first split among those of all scans
 	stamped bool // rows need stamps: a step of the stage judges lateness
 }
 
@@ -293,14 +360,17 @@ func (in *instance) send(ctx context.Context, t *turn) error {
 	}
 	in.seen.Unlock()
 	for _, w := range in.keyed {
-		pk := packet{from: w.from, watermark: t.watermark, newest: t.newest, idle: t.idle, end: t.end}
+		pk := packet{from: w.from, watermark: t.watermark, newest: t.newest, idle: t.idle, end: t.end, split: t.split, fresh: t.fresh, complete: t.complete, loaded: t.loaded}
 		if k := slices.Index(t.partials, w.op); k >= 0 {
 			pk.groups = t.groups[k]
 		}
-		k := slices.Index(t.shuffles, w.op)
+		k, m := slices.Index(t.shuffles, w.op), slices.Index(t.sides, w.op)
 		for i, b := range w.boxes {
 			if k >= 0 {
 				pk.rows = t.rows[k][i]
+			}
+			if m >= 0 {
+				pk.block = t.blocks[m][i]
 			}
 			if err := b.put(ctx, pk); err != nil {
 				return err

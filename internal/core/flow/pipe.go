@@ -6,6 +6,7 @@ import (
 
 	"fiume/internal/core/column"
 	"fiume/internal/core/plan"
+	"fiume/internal/core/state"
 	"fiume/internal/core/step"
 	"fiume/internal/core/types"
 )
@@ -16,6 +17,7 @@ type pipe struct {
 	root     step.Node
 	partials []*step.Partial
 	shuffles []*step.Shuffle
+	sides    []*step.Side
 	outputs  []outputLeaf
 }
 
@@ -75,6 +77,7 @@ func inFull(b *column.Batch) *column.Batch {
 func (j *Job) pipe(op *plan.Op, ctx *step.Context) (*pipe, error) {
 	p := &pipe{ctx: ctx}
 	leaves := map[*plan.Op]*sinkNode{}
+	made := map[*plan.Op]step.Node{} // a union is reached from several sides
 	leaf := func(o *plan.Op) (step.Node, error) {
 		if s := leaves[o]; s != nil {
 			return s, nil
@@ -109,6 +112,10 @@ func (j *Job) pipe(op *plan.Op, ctx *step.Context) (*pipe, error) {
 			fan = append(fan, &tapNode{t, ctx})
 		}
 		for _, n := range o.Next {
+			if node := made[n]; node != nil {
+				fan = append(fan, node)
+				continue
+			}
 			var node step.Node
 			if err := side(n); err != nil {
 				return nil, err
@@ -122,6 +129,10 @@ func (j *Job) pipe(op *plan.Op, ctx *step.Context) (*pipe, error) {
 				sh := &step.Shuffle{Op: n, C: ctx, Parts: make([]*column.Batch, j.opts.Parallelism)}
 				p.shuffles = append(p.shuffles, sh)
 				node = sh
+			case plan.Side:
+				side := step.NewSide(n, ctx, j.opts.Parallelism)
+				p.sides = append(p.sides, side)
+				node = side
 			case plan.Output:
 				l, err := leaf(n)
 				if err != nil {
@@ -150,12 +161,21 @@ func (j *Job) pipe(op *plan.Op, ctx *step.Context) (*pipe, error) {
 				switch n.Kind {
 				case plan.Filter:
 					node = &step.Filter{Op: n, C: ctx, Next: next}
+				case plan.Lookup:
+					rows := j.caches[n]
+					if rows == nil {
+						rows = &step.Kept{Table: j.tables[n.Of]}
+					}
+					node = step.NewLookup(n, ctx, next, rows, j.fail)
+				case plan.Union:
+					node = next
 				case plan.Explode:
 					node = &step.Explode{Op: n, C: ctx, Next: next}
 				default:
 					node = &step.Project{Op: n, C: ctx, Next: next}
 				}
 			}
+			made[n] = node
 			fan = append(fan, node)
 		}
 		if len(fan) == 1 {
@@ -175,6 +195,12 @@ type turn struct {
 	groups    []*sharedGroups   // by partial; nil where empty
 	rows      [][]*column.Batch // by shuffle, then task
 	shuffles  []*plan.Op
+	blocks    [][]*state.Block // by side, then task
+	sides     []*plan.Op
+	split     int32
+	fresh     bool
+	complete  bool
+	loaded    bool
 	newest    int64     // greatest event time of all rows so far
 	payloads  []Payload // by output
 	outputs   []*plan.Op
@@ -201,6 +227,10 @@ func (p *pipe) take(tasks int) *turn {
 	for _, x := range p.shuffles {
 		t.rows, t.shuffles = append(t.rows, x.Parts), append(t.shuffles, x.Op)
 		x.Parts = make([]*column.Batch, len(x.Parts))
+	}
+	for _, x := range p.sides {
+		t.blocks, t.sides = append(t.blocks, x.Blocks), append(t.sides, x.Op)
+		x.Blocks = make([]*state.Block, len(x.Blocks))
 	}
 	for _, o := range p.outputs {
 		t.payloads, t.outputs = append(t.payloads, o.enc.enc.Take()), append(t.outputs, o.op)

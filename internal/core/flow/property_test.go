@@ -17,6 +17,7 @@ import (
 	"fiume/internal/core/column"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
+	"fiume/internal/core/step"
 	"fiume/internal/core/types"
 )
 
@@ -162,6 +163,8 @@ func (w *world) OpenSource(*plan.Op) (Source, error) {
 	}
 	return m, nil
 }
+
+func (w *world) OpenLookup(*plan.Op) (step.Rows, error) { return nil, errors.New("no lookups") }
 
 func (w *world) OpenSink(o *plan.Op) (Sink, error) {
 	old := w.sinks[o.Step]

@@ -31,6 +31,7 @@ type splitReader struct {
 	lastData  time.Time
 	idleAfter int64
 	idleSent  bool
+	loaded    bool      // a table's split has been read to its end once
 	marked    time.Time // when the last time mark was sent
 
 	// The greatest event time before each piece, handed from piece to piece.
@@ -56,6 +57,7 @@ type scheduler struct {
 	cond    sync.Cond
 	stamp   uint64 // changes whenever there may be more data
 	stopped bool
+	loading int           // tasks of tables that have not got all their rows yet
 	over    chan struct{} // closed when all splits have ended
 }
 
@@ -70,6 +72,31 @@ func (s *scheduler) wake() {
 	s.stamp++
 	s.mu.Unlock()
 	s.cond.Broadcast()
+}
+
+// tableLoaded notes that a task of a table has got all rows that there are. Streams are read once all
+// tables have.
+func (s *scheduler) tableLoaded() {
+	s.mu.Lock()
+	s.loading--
+	s.stamp++
+	s.mu.Unlock()
+	s.cond.Broadcast()
+}
+
+// streamsDone says whether nothing is left to read but tables that are only looked into.
+func (s *scheduler) streamsDone() bool {
+	for _, sc := range s.job.sources {
+		if sc.op.Aux {
+			continue
+		}
+		for _, sr := range sc.splits {
+			if !sr.done {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // tick wakes waiting workers now and then, so that silent splits are found idle.
@@ -89,12 +116,15 @@ func (s *scheduler) tick() error {
 }
 
 type assignment struct {
-	sr   *splitReader
-	seq  int64
-	end  bool
-	idle bool
-	mark int64 // event time that a quiet split has certainly reached, or 0
-	next int64
+	sr      *splitReader
+	seq     int64
+	end     bool
+	idle    bool
+	mark    int64 // event time that a quiet split has certainly reached, or 0
+	from    bool  // the split is read from its beginning
+	all     bool  // a table's split has been read to its end, for now
+	nothing bool
+	next    int64
 }
 
 // next reads the next piece of some split into p. It gives nil when all splits have ended.
@@ -115,8 +145,13 @@ func (s *scheduler) next(p *Piece) (*assignment, error) {
 			tried[sr] = true
 			sr.reading = true
 			s.mu.Unlock()
+			p.Fresh, p.Complete = false, false
 			err := sr.split.Next(p)
 			s.mu.Lock()
+			table := sr.scan.op.OfTable
+			if errors.Is(err, ErrNothing) && sr.scan.op.Aux && s.streamsDone() {
+				err = io.EOF
+			}
 			sr.reading = false
 			s.cond.Broadcast()
 			now := s.job.opts.Now()
@@ -124,6 +159,7 @@ func (s *scheduler) next(p *Piece) (*assignment, error) {
 			switch {
 			case err == nil:
 				sr.lastData, sr.idleSent = now, false
+				p.Fresh = p.Fresh || sr.seq == 0 && table != nil && table.Reread()
 				sr.seq++
 				sr.nextPos = p.Next
 				return a, nil
@@ -132,8 +168,16 @@ func (s *scheduler) next(p *Piece) (*assignment, error) {
 				sr.seq++
 				s.stamp++
 				a.end, a.next = true, sr.nextPos
+				a.from = sr.seq == 1 && table != nil && table.Reread()
+				a.all = table != nil && table.Reread()
 				return a, nil
 			case errors.Is(err, ErrNothing):
+				if table != nil && !sr.loaded {
+					sr.loaded = true
+					sr.seq++
+					a.nothing, a.next = true, sr.nextPos
+					return a, nil
+				}
 				if !sr.idleSent && sr.idleAfter >= 0 && now.Sub(sr.lastData) >= time.Duration(sr.idleAfter)*time.Microsecond {
 					sr.idleSent = true
 					sr.seq++
@@ -186,7 +230,7 @@ const (
 func (s *scheduler) lowest(tried map[*splitReader]bool) (best *splitReader) {
 	for _, sc := range s.job.sources {
 		for _, sr := range sc.splits {
-			if sr.done || sr.reading || tried[sr] {
+			if sr.done || sr.reading || tried[sr] || s.loading > 0 && sc.op.OfTable == nil {
 				continue
 			}
 			if best == nil || sr.atTime < best.atTime {
@@ -215,7 +259,7 @@ func (j *Job) work() error {
 		}
 		sr := a.sr
 		sc := sr.scan
-		if a.end || a.idle || a.mark != 0 {
+		if a.end || a.idle || a.mark != 0 || a.nothing {
 			reached := types.MinTime
 			if a.mark != 0 {
 				reached = a.mark
@@ -223,13 +267,15 @@ func (j *Job) work() error {
 			if sc.stamped {
 				sr.passMax(j, a.seq, types.MinTime)
 			}
-			sr.deliver(j, a.seq, &turn{end: a.end, idle: a.idle, next: a.next, watermark: reached})
+			sr.deliver(j, a.seq, &turn{end: a.end, idle: a.idle, next: a.next, watermark: reached, split: int32(sr.index), fresh: a.from, complete: a.all, loaded: a.nothing})
 			continue
 		}
 		pi := pipes[sc]
 		if pi == nil {
 			ctx := step.NewContext(len(j.plan.Ops), j.opts.Describe)
-			ctx.Origin = func(split int, pos int64) string { return fmt.Sprintf("%s at %d", sc.splits[split].split.Name(), pos) }
+			ctx.Origin = func(split int, pos int64) string {
+				return fmt.Sprintf("%s at %d", sc.splits[split-sc.first].split.Name(), pos)
+			}
 			if pi, err = j.pipe(sc.op, ctx); err != nil {
 				return err
 			}
@@ -272,6 +318,7 @@ func (j *Job) work() error {
 		}
 		t := pi.take(j.opts.Parallelism)
 		t.next, t.watermark = a.next, newest
+		t.split, t.fresh, t.complete = int32(sr.index), p.Fresh, p.Complete
 		sr.deliver(j, a.seq, t)
 	}
 }
@@ -387,6 +434,7 @@ func (sr *splitReader) stampRows(j *Job, seq int64, b *column.Batch, buf *[]int6
 		own = max(own, t)
 	}
 	b.Stamp = nil
+	deleted := sr.scan.op.OfTable != nil && b.Change != nil
 	if !sr.scan.stamped {
 		return own
 	}
@@ -396,6 +444,10 @@ func (sr *splitReader) stampRows(j *Job, seq int64, b *column.Batch, buf *[]int6
 	b.Stamp = *buf
 	var behind Lags
 	for i, t := range b.Time[:b.N] {
+		if deleted && t == types.MinTime { // a deletion tells no time: it has the newest one of its split
+			t = m
+			b.Time[i] = m
+		}
 		b.Stamp[i] = m - delay
 		if t < m {
 			behind.add(m - t)

@@ -8,6 +8,7 @@ import (
 
 	"fiume/internal/core/column"
 	"fiume/internal/core/plan"
+	"fiume/internal/core/step"
 	"fiume/internal/core/types"
 )
 
@@ -16,6 +17,7 @@ type Message struct {
 	Off, Len uint32
 	Pos      int64 // its place in the split: the byte of a file, the offset in a partition
 	At       int64 // arrival, microseconds
+	Key      []byte
 }
 
 // Pad is the number of bytes that must be readable behind a piece's data.
@@ -27,6 +29,8 @@ type Piece struct {
 	Base     int64  // Pos of the first message
 	Next     int64  // the position behind the piece, where reading can go on after a restart
 	Messages []Message
+	Fresh    bool // of a table: the split is read from its beginning; rows that do not come again are gone
+	Complete bool // of a table: all rows of the split have come
 }
 
 // ErrNothing says that a live split has no more data for now. io.EOF says that it has ended.
@@ -96,4 +100,6 @@ type Sink interface {
 type Opener interface {
 	OpenSource(scan *plan.Op) (Source, error)
 	OpenSink(out *plan.Op) (Sink, error)
+	// OpenLookup opens a table whose rows are looked up where they are.
+	OpenLookup(lookup *plan.Op) (step.Rows, error)
 }

@@ -55,6 +55,11 @@ type packet struct {
 	from      int
 	groups    *sharedGroups
 	rows      *column.Batch // of the task alone
+	block     *state.Block  // of the task alone
+	split     int32         // of the producer
+	fresh     bool
+	complete  bool
+	loaded    bool // the split has been read to its end, for now
 	payload   Payload
 	watermark int64
 	newest    int64 // greatest event time of the producer's rows
@@ -155,6 +160,9 @@ type keyedTask struct {
 	pipe   *pipe
 	keyed  keyed
 	marks  []int64 // watermark by producer
+	sides  []int   // side of a join, by producer
+	loads  []bool  // by producer: it has been read to its end once
+	loaded bool    // all have
 	quiet  []bool  // idle, by producer
 	newest int64
 
@@ -163,6 +171,7 @@ type keyedTask struct {
 	keys     int
 	bytes    int
 	closed   int64
+	held     [2]struct{ rows, bytes int } // of a join, by side
 	windows  []step.OpenWindow
 	looked   int64 // wall clock in ms when the windows were listed
 }
@@ -172,6 +181,11 @@ const (
 	listEveryMs = 250
 	listedOpen  = 60
 )
+
+// holder is a keyed step that holds rows of two sides.
+type holder interface {
+	Held(side int) (rows, bytes int)
+}
 
 // keyed is what a keyedTask runs.
 type keyed interface {
@@ -184,8 +198,12 @@ type keyed interface {
 func (w *keyedTask) run() error {
 	ctx := w.job.ctx
 	for len(w.marks) < len(w.box.ended) {
-		w.marks, w.quiet = append(w.marks, types.MinTime), append(w.quiet, false)
+		w.marks, w.quiet, w.loads = append(w.marks, types.MinTime), append(w.quiet, false), append(w.loads, false)
 	}
+	if len(w.loads) == 0 && w.op.Kind == plan.Keep {
+		w.job.sched.tableLoaded() // nothing to read
+	}
+	defer w.job.leave(w, func(b *barrier) { b.state(w.op, w.keyed.Snapshot(), w.counts) })
 	w.newest = types.MinTime
 	for {
 		p, marker, ok := w.box.next(ctx)
@@ -210,6 +228,9 @@ func (w *keyedTask) run() error {
 			w.marks[p.from] = types.MaxTime
 		}
 		out := int64(0)
+		if p.loaded || p.end {
+			w.load(p.from)
+		}
 		switch k := w.keyed.(type) {
 		case step.Aggregator:
 			if p.groups != nil {
@@ -221,6 +242,16 @@ func (w *keyedTask) run() error {
 		case *step.Ordered:
 			k.Merge(p.rows)
 			out = k.Advance(w.watermark())
+		case *step.Join:
+			k.Merge(w.sides[p.from], p.block)
+			out = k.Advance([2]int64{w.watermarkOf(0), w.watermarkOf(1)})
+		case *step.AsOf:
+			k.Merge(w.sides[p.from], p.block)
+			out = k.Advance([2]int64{w.watermarkOf(0), w.watermarkOf(1)})
+		case *step.Keep:
+			k.Merge(p.block, p.split, p.fresh, p.complete)
+			k.Advance()
+			out = types.MinTime
 		}
 		if err := w.flush(out, w.box.live == 0); err != nil {
 			return nil
@@ -240,6 +271,36 @@ func (w *keyedTask) watermark() int64 {
 		return w.keyed.Closed()
 	}
 	return low
+}
+
+// watermarkOf is that of one side of a join. A table none of whose splits has anything to read is up to
+// date: its watermark goes with the rows that ask for it.
+func (w *keyedTask) watermarkOf(side int) int64 {
+	low, any := types.MaxTime, false
+	for i, m := range w.marks {
+		if w.sides[i] == side && (!w.quiet[i] || w.box.ended[i]) {
+			low, any = min(low, m), true
+		}
+	}
+	switch {
+	case any:
+		return low
+	case w.op.Kind == plan.AsOf && side == 1 && w.newest > types.MinTime:
+		return w.newest + 1
+	}
+	return types.MinTime // the step keeps the one it knows
+}
+
+// load notes that a producer has been read to its end. When all have, the table can be asked.
+func (w *keyedTask) load(from int) {
+	w.loads[from] = true
+	if w.loaded || slices.Contains(w.loads, false) {
+		return
+	}
+	w.loaded = true
+	if w.op.Kind == plan.Keep {
+		w.job.sched.tableLoaded()
+	}
 }
 
 // flush sends on what the operator gave, and the watermark of its output.
@@ -263,6 +324,11 @@ func (w *keyedTask) flush(watermark int64, end bool) error {
 	}
 	w.open, w.keys, w.bytes = w.keyed.Size()
 	w.closed = w.keyed.Closed()
+	if h, ok := w.keyed.(holder); ok {
+		for side := range w.held {
+			w.held[side].rows, w.held[side].bytes = h.Held(side)
+		}
+	}
 	w.seen.Unlock()
 	return w.send(w.job.ctx, t)
 }
@@ -270,6 +336,9 @@ func (w *keyedTask) flush(watermark int64, end bool) error {
 func (w *keyedTask) snapshot(m *barrier) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	if !m.hears(w) {
+		return nil
+	}
 	m.state(w.op, w.keyed.Snapshot(), w.counts)
 	err := w.mark(w.job.ctx, m)
 	m.done()
@@ -287,6 +356,19 @@ type sinkTask struct {
 }
 
 func (s *sinkTask) run() error {
+	err := s.write()
+	if err == nil && s.job.ctx.Err() == nil {
+		s.job.leave(s, func(b *barrier) {
+			if err := s.sink.Sync(); err != nil {
+				b.fail(fmt.Errorf("sink %s: %w", s.op.Step, err))
+			}
+			b.state(s.op, nil, s.counts)
+		})
+	}
+	return err
+}
+
+func (s *sinkTask) write() error {
 	for {
 		p, marker, ok := s.box.next(s.job.ctx)
 		if !ok {
@@ -296,10 +378,12 @@ func (s *sinkTask) run() error {
 			if err := s.sink.Sync(); err != nil {
 				return fmt.Errorf("sink %s: %w", s.op.Step, err)
 			}
-			s.mu.Lock()
-			marker.state(s.op, nil, s.counts)
-			s.mu.Unlock()
-			marker.done()
+			if marker.hears(s) {
+				s.mu.Lock()
+				marker.state(s.op, nil, s.counts)
+				s.mu.Unlock()
+				marker.done()
+			}
 			continue
 		}
 		if p.payload.Rows == 0 {

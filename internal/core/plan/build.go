@@ -12,14 +12,15 @@ import (
 
 // builder makes the operators of one query or job.
 type builder struct {
-	cat   *Catalog
-	errs  *sql.Errors
-	plan  *Plan
-	named map[string]*Op // steps by name, built once
-	views map[string]*Op // views by name, built once for the whole plan
-	scans map[string]*Op // by stream and bound
-	until Bound          // of the whole query
-	open  []string       // views being built, to find circles
+	cat     *Catalog
+	errs    *sql.Errors
+	plan    *Plan
+	named   map[string]*Op // steps by name, built once
+	views   map[string]*Op // views by name, built once for the whole plan
+	scans   map[string]*Op // by stream and bound
+	until   Bound          // of the whole query
+	open    []string       // views being built, to find circles
+	joining bool           // what is read is joined
 }
 
 func newBuilder(c *Catalog, errs *sql.Errors) *builder {
@@ -32,13 +33,18 @@ func (b *builder) notYet(at sql.Span, what string) {
 
 func (b *builder) add(o *Op) *Op {
 	if o.Input != nil && o.Fields == nil {
-		o.Fields, o.Time = o.Input.Fields, o.Input.Time
-		o.Changes, o.Keys, o.Lateness = o.Input.Changes, o.Input.Keys, o.Input.Lateness
-		o.opens, o.closes = o.Input.opens, o.Input.closes
+		o.inherit(o.Input)
 	}
 	o.Limit = max(o.Limit, -1)
 	b.plan.Ops = append(b.plan.Ops, o)
 	return o
+}
+
+// inherit gives an operator that passes rows on as they are what is known of its input's.
+func (o *Op) inherit(in *Op) {
+	o.Fields, o.Time, o.Times, o.Table = in.Fields, in.Time, in.Times, in.Table
+	o.Changes, o.Keys, o.Lateness = in.Changes, in.Keys, in.Lateness
+	o.opens, o.closes = in.opens, in.closes
 }
 
 // steps builds WITH steps in order; each sees those before it.
@@ -71,9 +77,6 @@ func (b *builder) input(f sql.From) (*Op, *scopeInput) {
 	case f.Unnest != nil:
 		b.errs.Add(sql.WrongPlace, f.Span, "write FROM stream s CROSS JOIN UNNEST(s.items) AS u(item)", "UNNEST stands behind CROSS JOIN")
 		return nil, in
-	case f.AsOf != nil:
-		b.notYet(f.AsOf.Place(), "AS OF")
-		return nil, in
 	case f.Query != nil:
 		if f.Alias == nil {
 			in.name = "the query"
@@ -99,12 +102,20 @@ func (b *builder) input(f sql.From) (*Op, *scopeInput) {
 		}
 		return o, in.of(o)
 	}
+	if t := b.cat.Tables[name]; t != nil {
+		if t.Lookup && !b.joining {
+			b.errs.Add(sql.WrongPlace, f.Span, "declare it without CACHE", "the rows of %q are looked up one by one: it can only be joined", name)
+			return nil, in
+		}
+		o := b.keep(t)
+		return o, in.of(o)
+	}
 	s := b.cat.Streams[name]
 	if s == nil {
 		if b.cat.broken[name] {
 			return nil, in
 		}
-		have := append(keys(b.named), append(keys(b.cat.Streams), keys(b.cat.Views)...)...)
+		have := slices.Concat(keys(b.named), keys(b.cat.Streams), keys(b.cat.Tables), keys(b.cat.Views))
 		hint := sql.DidYouMean(name, have)
 		switch k := b.cat.KindOf(name); {
 		case k != "":
@@ -114,7 +125,7 @@ func (b *builder) input(f sql.From) (*Op, *scopeInput) {
 		case hint == "":
 			hint = "there are: " + strings.Join(have, ", ")
 		}
-		b.errs.Add(sql.UnknownName, f.Name.Span, hint, "no stream, view or step is called %q", name)
+		b.errs.Add(sql.UnknownName, f.Name.Span, hint, "no stream, table, view or step is called %q", name)
 		return nil, in
 	}
 	since := b.bound(f.Since)
@@ -124,6 +135,9 @@ func (b *builder) input(f sql.From) (*Op, *scopeInput) {
 		fields, at := s.scanned()
 		o = b.add(&Op{Kind: Scan, Step: name, Stream: s, Since: since, Until: b.until, Fields: fields, Time: at, opens: -1, closes: -1,
 			Detail: fmt.Sprintf("%s '%s'%s", strings.ToUpper(s.Place), s.Address, timeDetail(s))})
+		if at >= 0 {
+			o.Times = []TimeColumn{{Column: at}}
+		}
 		b.scans[key] = o
 	}
 	in.unknown = false
@@ -178,61 +192,11 @@ func (b *builder) bound(e sql.Expr) Bound {
 	return Bound{}
 }
 
-// later reports the clauses of a query that this version does not run.
-func (b *builder) later(s *sql.Select) {
-	for _, j := range s.Joins {
-		if j.With.Unnest == nil {
-			b.notYet(j.Span, "JOIN")
-		}
-	}
-	if s.Distinct {
-		b.notYet(s.Span, "SELECT DISTINCT")
-	}
-	if s.Union != nil {
-		b.notYet(s.Union.Span, "UNION ALL")
-	}
-}
-
-// joined binds the names in a query with joins, which does not run yet, so that what is wrong in it is
-// said all the same.
-func (b *builder) joined(s *sql.Select, sc *scope) {
-	bind := &binder{cat: b.cat, errs: b.errs, scope: sc, where: "ON"}
-	for _, j := range s.Joins {
-		from := j.With
-		from.AsOf = nil
-		_, in := b.input(from)
-		if sc.input(in.name) != nil {
-			b.errs.Add(sql.Duplicate, j.With.Span, "give one of them an alias", "two inputs are called %q", in.name)
-		}
-		sc.inputs = append(sc.inputs, in)
-		if j.On != nil {
-			bind.condition(j.On)
-		}
-	}
-	if s.Where != nil {
-		bind.where = "WHERE"
-		bind.condition(s.Where)
-	}
-	if len(s.GroupBy) == 0 {
-		bind.where = "SELECT"
-		for _, it := range s.Items {
-			if it.Expr != nil {
-				bind.expr(it.Expr)
-			}
-		}
-	}
-}
-
-// block builds one SELECT. step names its result; "" where it has no name of its own.
-func (b *builder) block(s *sql.Select, step string) *Op {
+// one builds one SELECT.
+func (b *builder) one(s *sql.Select, step string) *Op {
 	before := len(b.errs.List)
 	in, first := b.input(s.From)
 	sc := &scope{inputs: []*scopeInput{first}}
-	b.later(s)
-	if slices.ContainsFunc(s.Joins, func(j sql.Join) bool { return j.With.Unnest == nil }) {
-		b.joined(s, sc)
-		return nil
-	}
 	if in == nil {
 		in = &Op{Kind: Scan, Time: -1} // to go on looking for errors
 	}
@@ -240,23 +204,28 @@ func (b *builder) block(s *sql.Select, step string) *Op {
 	if name == "" {
 		name = in.Step
 	}
-	o := in
-	for _, j := range s.Joins {
-		if o = b.unnest(j, sc, o, name); o == nil {
-			return nil
+	o := b.joined(s, sc, in, name)
+	if o == nil {
+		return nil
+	}
+	query := func(e *sql.Subquery) *eval.Expr { return b.scalar(e, sc, &o, name) }
+	where, queries := splitWhere(s.Where)
+	if where != nil {
+		bind := &binder{cat: b.cat, errs: b.errs, scope: sc, where: "WHERE", query: query}
+		if cond := bind.condition(where); cond != nil {
+			o = b.add(&Op{Kind: Filter, Step: name, Input: o, Cond: eval.Fold(cond), Detail: "where " + sql.PrintExpr(where)})
 		}
 	}
-	if s.Where != nil {
-		bind := &binder{cat: b.cat, errs: b.errs, scope: sc, where: "WHERE"}
-		if cond := bind.condition(s.Where); cond != nil {
-			o = b.add(&Op{Kind: Filter, Step: name, Input: o, Cond: eval.Fold(cond), Detail: "where " + sql.PrintExpr(s.Where)})
+	for _, q := range queries {
+		if o = b.existing(q, sc, o, name); o == nil {
+			return nil
 		}
 	}
 	if s.Unique != nil {
 		o = b.unique(s.Unique, sc, o, name)
 	}
-	bind := &binder{cat: b.cat, errs: b.errs, scope: sc, where: "SELECT", over: &overs{b: b, windows: s.Windows, of: o}}
-	timeAt := in.Time
+	bind := &binder{cat: b.cat, errs: b.errs, scope: sc, where: "SELECT", query: query}
+	timeAt := o.Time
 	defs := slices.DeleteFunc(slices.Clone(s.Windows), func(w sql.Window) bool { return w.Over != nil })
 	if s.GroupBy != nil || s.Having != nil || len(defs) > 0 || b.aggregates(s) {
 		g := b.grouping(s, defs, sc, o)
@@ -265,6 +234,10 @@ func (b *builder) block(s *sql.Select, step string) *Op {
 		}
 		g.input, g.step = o, name
 		bind.group = g
+	}
+	bind.over = &overs{b: b, windows: s.Windows, of: o}
+	if bind.group != nil || calls(s) {
+		bind.query = nil // a lookup stands before the grouping
 	}
 	var having *eval.Expr
 	if s.Having != nil {
@@ -280,7 +253,7 @@ func (b *builder) block(s *sql.Select, step string) *Op {
 		if o = g.operator(b); o == nil {
 			return nil
 		}
-		timeAt = -1
+		timeAt = o.Time
 		if having != nil {
 			o = b.add(&Op{Kind: Filter, Step: name, Input: o, Cond: having, Detail: "having " + sql.PrintExpr(s.Having)})
 		}
@@ -310,6 +283,16 @@ func (b *builder) block(s *sql.Select, step string) *Op {
 		return -1
 	}
 	p.opens, p.closes = column(o.opens), column(o.closes)
+	for _, t := range o.Times {
+		for i, e := range exprs {
+			if e.Op == eval.OpColumn && e.Index == t.Column {
+				t.Column = i
+				p.Times = append(p.Times, t)
+				break
+			}
+		}
+	}
+	p.Table = o.Table
 	p.Changes, p.Lateness = o.Changes, o.Lateness
 	for _, k := range o.Keys {
 		i := column(k)
@@ -322,12 +305,27 @@ func (b *builder) block(s *sql.Select, step string) *Op {
 		}
 		p.Keys = append(p.Keys, i)
 	}
-	return b.add(p)
+	b.add(p)
+	if s.Distinct {
+		return b.distinct(s, p)
+	}
+	return p
+}
+
+// calls says whether a result column has a call with OVER.
+func calls(s *sql.Select) (found bool) {
+	for _, it := range s.Items {
+		sql.WalkExpr(it.Expr, func(e sql.Expr) {
+			c, ok := e.(*sql.Call)
+			found = found || ok && c.Over != nil
+		})
+	}
+	return found
 }
 
 // fixed says whether either end of the window that an operator's rows come from tells the other.
 func (b *builder) fixed(o *Op) bool {
-	for ; o != nil; o = o.Input {
+	for ; o != nil && o.Kind != Join; o = o.Input {
 		if o.Kind == Window {
 			return o.Agg.Kind == Fixed
 		}
@@ -377,7 +375,7 @@ func (b *builder) unnest(j sql.Join, sc *scope, in *Op, step string) *Op {
 	}
 	sc.inputs = append(sc.inputs, more)
 	return b.add(&Op{Kind: Explode, Step: step, Input: in, Array: x, Fields: append(slices.Clone(in.Fields), fields...), Time: in.Time,
-		Detail: "unnest " + sql.PrintExpr(j.With.Unnest), opens: in.opens, closes: in.closes, Changes: in.Changes, Lateness: in.Lateness})
+		Detail: "unnest " + sql.PrintExpr(j.With.Unnest), opens: in.opens, closes: in.closes, Changes: in.Changes, Lateness: in.Lateness, Times: in.Times, Table: in.Table})
 }
 
 // unique adds UNIQUE BY.

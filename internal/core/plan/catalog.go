@@ -32,11 +32,12 @@ type OptionSpec struct {
 	Doc   string
 }
 
-// Place describes a kind of place outside: which options it takes as a source and as a sink. A nil
-// list means that it cannot be one.
+// Place describes a kind of place outside: which options it takes as a stream, as a table and as a sink. A
+// nil list means that it cannot be one.
 type Place struct {
 	Kind     string
 	Source   []OptionSpec
+	Table    []OptionSpec
 	Sink     []OptionSpec
 	Endpoint bool // needs VIA
 }
@@ -207,6 +208,7 @@ type Catalog struct {
 	Places    map[string]Place
 	Endpoints map[string]*Endpoint
 	Streams   map[string]*Stream
+	Tables    map[string]*Table
 	Sinks     map[string]*Sink
 	Views     map[string]*sql.CreateView
 	Functions map[string]*UserFunction
@@ -225,7 +227,7 @@ func (f *UserFunction) Entry() *eval.Function { return f.function }
 
 // NewCatalog makes an empty catalog that knows some kinds of places.
 func NewCatalog(places []Place) *Catalog {
-	c := &Catalog{Places: map[string]Place{}, Endpoints: map[string]*Endpoint{}, Streams: map[string]*Stream{}, Sinks: map[string]*Sink{}, Views: map[string]*sql.CreateView{},
+	c := &Catalog{Places: map[string]Place{}, Endpoints: map[string]*Endpoint{}, Streams: map[string]*Stream{}, Tables: map[string]*Table{}, Sinks: map[string]*Sink{}, Views: map[string]*sql.CreateView{},
 		Functions: map[string]*UserFunction{}, broken: map[string]bool{}}
 	for _, p := range places {
 		c.Places[p.Kind] = p
@@ -235,7 +237,7 @@ func NewCatalog(places []Place) *Catalog {
 
 // Clone makes a copy that can be added to.
 func (c *Catalog) Clone() *Catalog {
-	return &Catalog{c.Places, maps.Clone(c.Endpoints), maps.Clone(c.Streams), maps.Clone(c.Sinks), maps.Clone(c.Views), maps.Clone(c.Functions), maps.Clone(c.broken)}
+	return &Catalog{c.Places, maps.Clone(c.Endpoints), maps.Clone(c.Streams), maps.Clone(c.Tables), maps.Clone(c.Sinks), maps.Clone(c.Views), maps.Clone(c.Functions), maps.Clone(c.broken)}
 }
 
 // KindOf says what kind of thing a name stands for, or "".
@@ -243,6 +245,8 @@ func (c *Catalog) KindOf(name string) string {
 	switch {
 	case c.Streams[name] != nil:
 		return sql.KindStream
+	case c.Tables[name] != nil:
+		return sql.KindTable
 	case c.Sinks[name] != nil:
 		return sql.KindSink
 	case c.Endpoints[name] != nil:
@@ -258,6 +262,7 @@ func (c *Catalog) KindOf(name string) string {
 // Remove forgets a name.
 func (c *Catalog) Remove(name string) {
 	delete(c.Streams, name)
+	delete(c.Tables, name)
 	delete(c.Sinks, name)
 	delete(c.Endpoints, name)
 	delete(c.Views, name)
@@ -350,7 +355,7 @@ func (c *Catalog) define(st sql.Statement, errs *sql.Errors) bool {
 		if taken(d.Name, d.Replace, sql.KindStream) {
 			return false
 		}
-		s := c.stream(d, errs)
+		s := c.stream(d, false, errs)
 		if len(errs.List) > before {
 			return false
 		}
@@ -360,7 +365,7 @@ func (c *Catalog) define(st sql.Statement, errs *sql.Errors) bool {
 			return false
 		}
 		s := &Sink{Name: d.Name.Text, Address: d.To.Address.Value, Place: d.To.Kind.Text}
-		s.Via, s.Options = c.place(d.To, false, errs)
+		s.Via, s.Options = c.place(d.To, roleSink, errs)
 		if len(errs.List) > before {
 			return false
 		}
@@ -391,25 +396,46 @@ func (c *Catalog) define(st sql.Statement, errs *sql.Errors) bool {
 		}
 		c.Functions[f.Name] = f
 	case *sql.DeclareTable:
-		if !taken(d.Name, d.Replace, sql.KindTable) {
-			errs.Add(sql.NotYet, d.Name.Span, "", "DECLARE TABLE: this version of Fiume does not run it yet")
+		if taken(d.Name, d.Replace, sql.KindTable) {
+			return false
 		}
-		return false
+		t := c.table(d, errs)
+		if len(errs.List) > before {
+			return false
+		}
+		c.Tables[t.Name] = t
 	}
 	return true
 }
 
-// place checks where something is.
-func (c *Catalog) place(p sql.Place, source bool, errs *sql.Errors) (*Endpoint, Options) {
-	pl, ok := c.Places[p.Kind.Text]
-	specs, role := pl.Sink, "written to"
-	if source {
-		specs, role = pl.Source, "read as a stream"
+// role is what a place is used for.
+type role string
+
+const (
+	roleStream role = "read as a stream"
+	roleTable  role = "read as a table"
+	roleSink   role = "written to"
+)
+
+// options gives the options that a place takes in a role, nil where it cannot have it.
+func (r role) options(p Place) []OptionSpec {
+	switch r {
+	case roleSink:
+		return p.Sink
+	case roleTable:
+		return p.Table
 	}
+	return p.Source
+}
+
+// place checks where something is.
+func (c *Catalog) place(p sql.Place, as role, errs *sql.Errors) (*Endpoint, Options) {
+	pl, ok := c.Places[p.Kind.Text]
+	specs := as.options(pl)
 	if !ok || specs == nil {
 		var fit []string
 		for k, q := range c.Places {
-			if source && q.Source != nil || !source && q.Sink != nil {
+			if as.options(q) != nil {
 				fit = append(fit, k)
 			}
 		}
@@ -418,7 +444,7 @@ func (c *Catalog) place(p sql.Place, source bool, errs *sql.Errors) (*Endpoint, 
 		if hint == "" {
 			hint = "places are " + strings.ToUpper(strings.Join(fit, ", "))
 		}
-		errs.Add(sql.UnknownName, p.Kind.Span, hint, "%s is no place that can be %s", strings.ToUpper(p.Kind.Text), role)
+		errs.Add(sql.UnknownName, p.Kind.Span, hint, "%s is no place that can be %s", strings.ToUpper(p.Kind.Text), as)
 		return nil, nil
 	}
 	if strings.TrimSpace(p.Address.Value) == "" {
@@ -443,7 +469,7 @@ func (c *Catalog) place(p sql.Place, source bool, errs *sql.Errors) (*Endpoint, 
 
 func keys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
 
-func (c *Catalog) stream(d *sql.DeclareStream, errs *sql.Errors) *Stream {
+func (c *Catalog) stream(d *sql.DeclareStream, table bool, errs *sql.Errors) *Stream {
 	s := &Stream{Name: d.Name.Text, Time: -1, Ahead: -1, Idle: -1, Place: d.From.Kind.Text, Address: d.From.Address.Value}
 	if d.Columns == nil {
 		what := "columns left out"
@@ -468,7 +494,7 @@ func (c *Catalog) stream(d *sql.DeclareStream, errs *sql.Errors) *Stream {
 		s.Columns = append(s.Columns, f)
 	}
 	if len(s.Columns) == 0 {
-		errs.Add(sql.WrongPlace, d.Name.Span, "", "a stream needs a column that is not computed")
+		errs.Add(sql.WrongPlace, d.Name.Span, "", "there must be a column that is not computed")
 		return s
 	}
 	// Computed columns see the declared ones, and stand where they were written.
@@ -522,6 +548,10 @@ func (c *Catalog) stream(d *sql.DeclareStream, errs *sql.Errors) *Stream {
 			errs.Add(sql.WrongType, d.Time.Column.Span, "declare it as TIMESTAMP", "the event time %q is %s, not TIMESTAMP", d.Time.Column.Text, s.Columns[s.Time].Type)
 		}
 	}
-	s.Via, s.Options = c.place(d.From, true, errs)
+	role := roleStream
+	if table {
+		role = roleTable
+	}
+	s.Via, s.Options = c.place(d.From, role, errs)
 	return s
 }

@@ -39,6 +39,9 @@ type ExplainedStep struct {
 	Shared bool        `json:"shared,omitempty"` // several operators read it
 	Tasks  string      `json:"tasks,omitempty"`
 	State  *StateBound `json:"state,omitempty"`
+	// Of a join: the bound between the event times of both sides, and its condition.
+	Bound string `json:"bound,omitempty"`
+	On    string `json:"on,omitempty"`
 	// The sinks that get its late and its rejected rows.
 	LateTo     []string `json:"late_to,omitempty"`
 	RejectedTo []string `json:"rejected_to,omitempty"`
@@ -63,8 +66,8 @@ func (p *Plan) Explain(rate float64) *Explanation {
 	x := &Explanation{Name: p.Name, Parallelism: p.Parallelism, Checkpoint: p.Checkpoint, Rate: rate, Steps: []ExplainedStep{}}
 	for _, o := range p.Ops {
 		s := ExplainedStep{ID: o.ID, Kind: o.Kind.String(), Step: o.Step, Detail: o.Detail, Moved: o.Pushed, Shared: len(o.Next) > 1, Inputs: []int{}, Columns: []string{}}
-		if o.Input != nil {
-			s.Inputs = append(s.Inputs, o.Input.ID)
+		for _, in := range o.Inputs() {
+			s.Inputs = append(s.Inputs, in.ID)
 		}
 		for _, r := range p.Ops {
 			for _, br := range r.Branches {
@@ -103,8 +106,12 @@ func (p *Plan) Explain(rate float64) *Explanation {
 			s.State = stateBound(o, rate)
 		}
 		switch o.Kind {
-		case Unique, Over, Explode, Filter:
+		case Unique, Over, Explode, Filter, Keep, Join, AsOf, Lookup, Union:
 			s.output(o)
+		}
+		s.joins(o, rate)
+		if o.Kind == Lookup {
+			x.Notes = append(x.Notes, fmt.Sprintf("%s joins %s as it is when a row comes: the result depends on when it runs, unless the table does not change", o.Step, o.OfTable.Name))
 		}
 		if o.Kind == Unique || o.Kind == Over {
 			s.Tasks = "rows are shared out by key and taken in event order"
@@ -140,6 +147,9 @@ func (s *ExplainedStep) output(o *Op) {
 
 func (o *Op) volatile() bool {
 	es := append([]*eval.Expr{o.Cond}, o.Exprs...)
+	if o.Join != nil {
+		es = append(es, o.Join.Cond)
+	}
 	if o.Agg != nil {
 		es = append(es, o.Agg.reads()...)
 	}
@@ -157,18 +167,24 @@ func (o *Op) volatile() bool {
 	return false
 }
 
-// Behind is how far the watermark of an operator's input may lie behind its newest row.
+// Behind is how far the watermark of an operator's output may lie behind its newest row.
 func Behind(o *Op) int64 {
 	total := int64(0)
-	for ; o != nil; o = o.Input {
-		switch o.Kind {
-		case Scan:
-			total += o.Stream.Delay
-		case Window:
-			total += o.Agg.Span()
-		case Over:
-			total += o.Order.Span()
+	for _, in := range o.Inputs() {
+		total = max(total, Behind(in))
+	}
+	switch o.Kind {
+	case Scan:
+		total += o.Stream.Delay
+	case Window:
+		if o.Agg.Kind == Running && o.Agg.Gap == Forever {
+			return 0
 		}
+		total += o.Agg.Span()
+	case Over:
+		total += o.Order.Span()
+	case Join:
+		total += o.Join.Held()
 	}
 	return total
 }
@@ -225,6 +241,78 @@ func stateBound(o *Op, rate float64) *StateBound {
 	if grow != nil {
 		b.Words += "; every value of an open window is kept for " + strings.Join(grow, ", ")
 	}
+	return b
+}
+
+// joins says what is to be said of joins and tables.
+func (s *ExplainedStep) joins(o *Op, rate float64) {
+	switch o.Kind {
+	case Join:
+		s.Tasks, s.On = "rows of both sides are shared out by key", o.Join.On
+		s.Bound = fmt.Sprintf("%s %s %s", o.Right.Alias, o.Join.Bound(), o.Input.Alias)
+		if o.Join.Tables {
+			s.Bound = o.Join.Bound()
+		}
+	case AsOf:
+		s.Tasks, s.On = "rows and changes are shared out by key", o.Join.On
+		s.Bound = fmt.Sprintf("%s as of the event time of %s, which waits for the table's watermark", o.OfTable.Name, o.Input.Alias)
+	case Lookup:
+		s.On = o.Join.On
+		if t := o.OfTable; t.Lookup {
+			s.State = &StateBound{Words: "a cache of the rows that were asked for, and of the keys that are not there", EntryBytes: o.rowBytes(o.Of.Fields, o.Kept) + 32,
+				Entries: int64(t.Options.Number("cache rows", DefaultCacheRows))}
+			s.State.Bytes = s.State.Entries * int64(s.State.EntryBytes)
+		}
+	case Side:
+		s.State = o.sideBound(rate)
+	}
+}
+
+// DefaultCacheRows is how many rows of a table that is looked up are cached.
+const DefaultCacheRows = 100_000
+
+// rowBytes is about what a row takes where it is kept, with its key.
+func (o *Op) rowBytes(fields []types.Field, kept []int) int {
+	n := 16
+	for _, k := range kept {
+		n += 8
+		switch t := fields[k].Type; {
+		case t.Kind == types.Decimal:
+			n += 8
+		case t.IsText() || t.IsNested() || t.Kind == types.JSON:
+			n += 16
+		}
+	}
+	return n
+}
+
+// sideBound bounds what is kept of one input of a join, or of a table.
+func (o *Op) sideBound(rate float64) *StateBound {
+	b := &StateBound{EntryBytes: o.rowBytes(o.Input.Fields, o.Kept)}
+	j := o.Into.Join
+	span := int64(0)
+	switch {
+	case o.Into.Kind == Keep || j.Tables:
+		b.EntryBytes += 32 + 16
+		b.Words = fmt.Sprintf("the latest row of each %s, for as long as it is there", strings.Join(o.Order.Names, ", "))
+		if o.Into.Kind != Keep {
+			b.Words = "all rows of " + o.Alias
+		}
+		return b
+	case o.Into.Kind == AsOf && o.Side == 1:
+		b.EntryBytes += 48 + 9 + 32
+		b.Words = fmt.Sprintf("the versions of each %s that a row can ask for: the last one, and those of the %s before", strings.Join(o.Order.Names, ", "), sql.DurationText(j.Lateness))
+		return b
+	case o.Into.Kind == AsOf:
+		b.Words = fmt.Sprintf("the rows of %s that wait for the table", o.Alias)
+		span = Behind(o.Into.Right)
+	default:
+		span = j.Span(o.Side) + Behind(o.Into.Inputs()[1-o.Side])
+		b.Words = fmt.Sprintf("the rows of %s for %s of event time", o.Alias, sql.DurationText(span+Behind(o.Input)))
+	}
+	b.EntryBytes += 48 + 32
+	b.Entries = int64(rate * float64(span+Behind(o.Input)) / float64(types.Second))
+	b.Bytes = b.Entries * int64(b.EntryBytes)
 	return b
 }
 
@@ -302,6 +390,12 @@ func (x *Explanation) String() string {
 		case s.Window != "":
 			note("append, keys %s: a row once the watermark passes a window's end", strings.Join(s.Keys, ", "))
 		}
+		if s.On != "" {
+			note("on %s", s.On)
+		}
+		if s.Bound != "" {
+			note("bound: %s", s.Bound)
+		}
 		if s.Tasks != "" && s.Kind != "scan" {
 			note("tasks: %s", s.Tasks)
 		}
@@ -316,7 +410,11 @@ func (x *Explanation) String() string {
 		}
 		if st := s.State; st != nil {
 			note("state: %s", strings.ReplaceAll(st.Words, "; ", ",\n"+pad+"             "))
-			note("       at %s rows/s at most %s entries of %d bytes, %s", grouped(int64(x.Rate)), grouped(st.Entries), st.EntryBytes, bytesText(st.Bytes))
+			if st.Entries == 0 {
+				note("       %d bytes an entry, %s for a million", st.EntryBytes, bytesText(int64(st.EntryBytes)*1_000_000))
+			} else {
+				note("       at %s rows/s at most %s entries of %d bytes, %s", grouped(int64(x.Rate)), grouped(st.Entries), st.EntryBytes, bytesText(st.Bytes))
+			}
 		}
 		for _, n := range next[s.ID] {
 			walk(n, depth+1)

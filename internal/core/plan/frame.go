@@ -202,6 +202,8 @@ func (a *Aggregation) String() string {
 	d := sql.DurationText
 	out := ""
 	switch {
+	case a.Kind == Running && a.Gap == Forever:
+		return "kept up to date"
 	case a.Kind == Running:
 		return "for ever, forgetting what is unseen for " + d(a.Gap)
 	case a.Kind == Session:

@@ -22,6 +22,9 @@ type grouping struct {
 
 func (b *builder) grouping(s *sql.Select, defs []sql.Window, sc *scope, in *Op) *grouping {
 	g := &grouping{binder: &binder{cat: b.cat, errs: b.errs, scope: sc, where: "GROUP BY"}}
+	if in.Table {
+		return b.tableGrouping(s, defs, g)
+	}
 	if s.GroupBy == nil {
 		b.errs.Add(sql.Unbounded, s.Items[0].Span, "add GROUP BY and a window: GROUP BY …, w WINDOW w AS (TUMBLING 1 MINUTE)",
 			"an aggregate over a stream without a window would never give a result")
@@ -80,7 +83,7 @@ func (b *builder) grouping(s *sql.Select, defs []sql.Window, sc *scope, in *Op) 
 		if x == nil {
 			return nil
 		}
-		if in.Time < 0 || x.Op != eval.OpColumn || x.Index != in.Time {
+		if x.Op != eval.OpColumn || x.Index != in.Time && !in.timed(x.Index) {
 			b.errs.Add(sql.WrongType, on.Place(), "declare it with EVENT TIME, or leave ON out", "this is not the event time of %s", sc.inputs[0].name)
 			return nil
 		}
@@ -105,6 +108,25 @@ func (b *builder) grouping(s *sql.Select, defs []sql.Window, sc *scope, in *Op) 
 		b.errs.Add(sql.Misfit, w.Span, "write LATENESS "+sql.DurationText(in.Lateness)+", or more", "the rows of %s are corrected for %s after their window, longer than this window would take them", in.Step, sql.DurationText(in.Lateness))
 		return nil
 	}
+	return g
+}
+
+// tableGrouping groups the rows of a table: a result for each key, kept up to date.
+func (b *builder) tableGrouping(s *sql.Select, defs []sql.Window, g *grouping) *grouping {
+	if len(defs) > 0 {
+		b.errs.Add(sql.WrongPlace, defs[0].Span, "leave the window out", "the rows of a table are not in windows: they are there until they are replaced or deleted")
+		return nil
+	}
+	if s.Forget != nil {
+		b.errs.Add(sql.WrongPlace, s.Span, "leave FORGET AFTER out", "the groups of a table stay as long as they have rows")
+		return nil
+	}
+	var ok bool
+	if g.keys, g.names, ok = g.binder.keys(s.GroupBy); !ok {
+		return nil
+	}
+	g.agg.Frame = Frame{Kind: Running, Gap: Forever}
+	g.agg.Report = OnChange
 	return g
 }
 
@@ -148,6 +170,19 @@ func (g *grouping) operator(b *builder) *Op {
 		}
 	default:
 		o.Keys = append(o.Keys, o.opens)
+	}
+	if o.closes >= 0 { // a result's event time is its window's end less a microsecond
+		o.Times = append(o.Times, TimeColumn{Column: o.closes, Least: -1, Most: -1})
+		switch f := &g.agg.Frame; {
+		case o.opens < 0 || f.Length == 1 && f.Kind == Fixed || f.Zone != nil:
+		case f.Kind == Fixed:
+			o.Times = append(o.Times, TimeColumn{Column: o.opens, Least: f.Length - 1, Most: f.Length - 1})
+		case f.Max > 0:
+			o.Times = append(o.Times, TimeColumn{Column: o.opens, Least: 0, Most: f.Max})
+		}
+	}
+	if o.Table = g.input.Table; o.Table {
+		o.Lateness = 0
 	}
 	o.Detail = g.agg.String()
 	if len(g.names) > 0 {

@@ -169,7 +169,7 @@ func (b *builder) side(r sql.Route, outputs map[string]*Op) {
 	var of []*Op
 	late := r.Kind == sql.RouteLate
 	for _, o := range b.plan.Ops {
-		if o.Step == name && (late && o.Keyed() || !late && o.Kind != Route && o.Kind != Output) {
+		if o.Step == name && (late && o.Judges() && (r.Of == nil || o.Alias == r.Of.Text) || !late && o.Kind != Route && o.Kind != Output) {
 			of = append(of, o)
 		}
 	}

@@ -236,7 +236,7 @@ func (v *overs) operators(in *Op, step string, exprs []*eval.Expr) *Op {
 	}
 	for _, s := range v.specs {
 		s.first = len(o.Fields)
-		next := &Op{Kind: Over, Step: step, Input: o, Order: &s.order, Time: o.Time, opens: o.opens, closes: o.closes, Keys: o.Keys}
+		next := &Op{Kind: Over, Step: step, Input: o, Order: &s.order, Time: o.Time, opens: o.opens, closes: o.closes, Keys: o.Keys, Times: o.Times}
 		next.Fields = slices.Clone(o.Fields)
 		for i, c := range s.order.Calls {
 			next.Fields = append(next.Fields, types.Field{Name: s.names[i], Type: c.Type})

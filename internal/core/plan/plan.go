@@ -19,14 +19,20 @@ const (
 	Unique              // keeps the first row of each key, in event order
 	Over                // computes functions over the rows before and behind each row, in event order
 	Explode             // gives a row for each element of an array
+	Side                // shares the rows of one input of a join, or of a table, out by key
+	Join                // pairs the rows of two inputs
+	Keep                // holds the latest row of each key of a table
+	Lookup              // joins rows with a table as it is when they come
+	AsOf                // joins rows with a table as it was at their event time
+	Union               // gives the rows of several inputs
 )
 
-var kindNames = [...]string{"scan", "filter", "project", "window", "route", "output", "unique", "over", "explode"}
+var kindNames = [...]string{"scan", "filter", "project", "window", "route", "output", "unique", "over", "explode", "side", "join", "table", "lookup", "as of", "union"}
 
 func (k Kind) String() string { return kindNames[k] }
 
-// Op is one operator of a plan. Operators form a tree for each scan: every operator but a scan has
-// one input, and may have several consumers.
+// Op is one operator of a plan. Every operator but a scan has an input, a join two and a union more, and
+// may have several consumers.
 type Op struct {
 	ID     int
 	Kind   Kind
@@ -35,6 +41,8 @@ type Op struct {
 	Fields []types.Field
 	Time   int // the output column that holds the event time, or -1
 	Input  *Op
+	Right  *Op   // Join, AsOf: the other input
+	More   []*Op // Union: the inputs behind the first
 	Next   []*Op
 
 	Stream   *Stream // Scan
@@ -47,6 +55,14 @@ type Op struct {
 	Agg      *Aggregation
 	Order    *Ordering
 	Array    *eval.Expr // Explode
+	Join     *Joining   // Join, Lookup, AsOf
+	Side     int        // Side: 0 for the left input, 1 for the right
+	Into     *Op        // Side: the operator that gets the rows
+	Of       *Op        // Lookup: the table's Keep
+	OfTable  *Table     // Scan of a table, Keep, Lookup, AsOf
+	Alias    string     // Side, Lookup: what the query calls the input
+	Kept     []int      // Side, Lookup: columns of the input, or of the table, that are needed behind it
+	Aux      bool       // Scan: of a table that is only looked into, so that it does not keep a run going
 	Branches []Branch
 	Sink     *Sink
 	Full     bool  // Output: rows say whether they are inserts, replacements or withdrawals
@@ -58,8 +74,10 @@ type Op struct {
 	Aside    string // Output: AsideLate or AsideRejected where it gets such rows
 	Late     []*Op  // outputs of rows set aside that get the rows that are late here
 	Rejected []*Op  // outputs of rows set aside that get the rows that are rejected here
-	opens    int    // output column of a window's beginning, or -1
-	closes   int    // output column of a window's end, or -1
+	Table    bool   // the rows are those of a table: nothing bounds them in time
+	Times    []TimeColumn
+	opens    int // output column of a window's beginning, or -1
+	closes   int // output column of a window's end, or -1
 }
 
 // Kinds of outputs of rows set aside.
@@ -72,7 +90,38 @@ const (
 func (o *Op) Named() bool { return o.Kind == Project || o.Kind == Scan }
 
 // Keyed says whether the operator's rows are shared out by key to tasks.
-func (o *Op) Keyed() bool { return o.Kind == Window || o.Kind == Unique || o.Kind == Over }
+func (o *Op) Keyed() bool {
+	switch o.Kind {
+	case Window, Unique, Over, Side, Join, AsOf, Keep:
+		return true
+	}
+	return false
+}
+
+// Judges says whether rows can be late at the operator.
+func (o *Op) Judges() bool {
+	switch o.Kind {
+	case Window, Unique, Over:
+		return true
+	case Side:
+		return o.Into.Kind == Join && !o.Into.Join.Tables || o.Into.Kind == AsOf
+	}
+	return false
+}
+
+// Reread says whether the rows of a table are read anew when a run begins again, instead of going on where
+// it was: a file or a table in a database tells no changes.
+func (t *Table) Reread() bool { return t.Place != "topic" && !t.Changes && t.Arrival() }
+
+// Inputs gives the operators that an operator gets rows from, but for the routes to a sink.
+func (o *Op) Inputs() (out []*Op) {
+	for _, in := range append([]*Op{o.Input, o.Right}, o.More...) {
+		if in != nil {
+			out = append(out, in)
+		}
+	}
+	return out
+}
 
 // When an aggregation reports.
 const (

@@ -11,7 +11,7 @@ import (
 )
 
 var testPlaces = []Place{
-	{Kind: "files", Source: []OptionSpec{{Name: "format", Kind: WordOption, Words: []string{"json"}}}, Sink: []OptionSpec{
+	{Kind: "files", Source: []OptionSpec{{Name: "format", Kind: WordOption, Words: []string{"json"}}}, Table: []OptionSpec{}, Sink: []OptionSpec{
 		{Name: "roll every", Kind: DurationOption}, {Name: "key", Kind: NamesOption}, {Name: "parts", Kind: NumberOption, Least: 1}, {Name: "header", Kind: FlagOption}}},
 	{Kind: "mariadb", Sink: []OptionSpec{}, Endpoint: true},
 }
@@ -171,7 +171,7 @@ func TestRefusals(t *testing.T) {
 		"CREATE JOB j WITH x AS (SELECT mat, w.opens AS o, COUNT(*) AS n FROM reads GROUP BY mat, w WINDOW w AS (TUMBLING 1 MINUTE LATENESS 1 MINUTE)), y AS (SELECT o, SUM(n) AS n FROM x GROUP BY o, v WINDOW v AS (TUMBLING 1 HOUR)) ROUTE y TO a;":                          "misfit 200",
 		"CREATE JOB j AS SELECT chip FROM reads ROUTE TO a ROUTE LATE j TO a;":                                     "wrong-place 62",
 		"CREATE JOB j AS SELECT chip FROM reads ROUTE TO a ROUTE REJECTED read TO a;":                              "unknown-name 66",
-		"SELECT chip FROM reads UNION ALL SELECT mat FROM reads;":                                                  "not-yet 34",
+		"SELECT chip FROM reads UNION ALL SELECT mat, chip FROM reads;":                                            "misfit 34",
 		"SELECT LISTAGG(mat, chip) FROM reads GROUP BY w WINDOW w AS (TUMBLING 1 DAY);":                            "wrong-type 8",
 		"SELECT FIRST_VALUE(DISTINCT mat) FROM reads GROUP BY w WINDOW w AS (TUMBLING 1 DAY);":                     "wrong-type 8",
 		"SELECT COUNT(*) FILTER (WHERE chip) FROM reads GROUP BY w WINDOW w AS (TUMBLING 1 DAY);":                  "wrong-type 31",
@@ -186,7 +186,7 @@ func TestRefusals(t *testing.T) {
 		"CREATE FUNCTION upper(x INT) RETURNS INT LANGUAGE javascript AS 'return x';":                              "duplicate-name 17",
 		"CREATE FUNCTION f(x INT) RETURNS INT LANGUAGE javascript AS 'return (';":                                  "syntax 61",
 		"CREATE FUNCTION f(x INT) RETURNS INT LANGUAGE cobol AS 'x';":                                              "unknown-name 47",
-		"DECLARE TABLE tb (a INT PRIMARY KEY) FROM FILES 'x';":                                                     "not-yet 15",
+		"DECLARE TABLE tb (a INT) FROM FILES 'x';":                                                                 "wrong-place 15",
 		"DECLARE STREAM z COLUMNS SAMPLED FROM FILES 'x';":                                                         "not-yet 16",
 		"SELECT * FROM reads GROUP BY w WINDOW w AS (TUMBLING 1 DAY);":                                             "not-grouped 8",
 		"SELECT device FROM reads GROUP BY device, w WINDOW w AS (TUMBLING 1 DAY);":                                "wrong-type 35",

@@ -20,15 +20,30 @@ func (p *Plan) rewrite(roots ...*Op) {
 	for _, o := range p.Scans() {
 		p.noteUses(o, o)
 	}
+	p.noteKept()
+	for _, o := range p.Scans() {
+		o.Aux = o.OfTable != nil && p.lookedInto(o)
+	}
 }
 
 // drop leaves out operators that nothing routed depends on.
 func (p *Plan) drop(roots []*Op) {
 	keep := map[*Op]bool{}
-	for _, o := range roots {
-		for ; o != nil; o = o.Input {
-			keep[o] = true
+	var mark func(o *Op)
+	mark = func(o *Op) {
+		if keep[o] {
+			return
 		}
+		keep[o] = true
+		for _, in := range o.Inputs() {
+			mark(in)
+		}
+		if o.Of != nil && !o.OfTable.Lookup {
+			mark(o.Of)
+		}
+	}
+	for _, o := range roots {
+		mark(o)
 	}
 	p.Ops = slices.DeleteFunc(p.Ops, func(o *Op) bool { return o.Kind != Route && o.Kind != Output && !keep[o] })
 }
@@ -39,8 +54,8 @@ func (p *Plan) link() {
 		o.ID, o.Next = i, nil
 	}
 	for _, o := range p.Ops {
-		if o.Input != nil {
-			o.Input.Next = append(o.Input.Next, o)
+		for _, in := range o.Inputs() {
+			in.Next = append(in.Next, o)
 		}
 	}
 }
@@ -90,9 +105,82 @@ func (p *Plan) pushOne() bool {
 			}
 			p.swap(f, below, cond)
 			return true
+		case Lookup:
+			if left, right := sidesOf(f.Cond, len(below.Input.Fields)); right || !left || below.Join.Kind == NotExists {
+				continue
+			}
+			p.swap(f, below, f.Cond)
+			return true
+		case Join, AsOf:
+			if p.pushSides(f, below) {
+				return true
+			}
 		}
 	}
 	return false
+}
+
+// pushSides moves those terms of a filter behind a join that look at one side only to that side, and says
+// whether there were any. A side whose rows may be missing in a result keeps its terms behind the join.
+func (p *Plan) pushSides(f, join *Op) bool {
+	n := len(join.Input.Input.Fields)
+	var moved [2][]*eval.Expr
+	var rest []*eval.Expr
+	for _, t := range conjuncts(f.Cond, nil) {
+		l, r := sidesOf(t, n)
+		switch k := join.Join.Kind; {
+		case t.Op == eval.OpTime:
+			rest = append(rest, t)
+		case l && !r && k != Right && k != Full:
+			moved[0] = append(moved[0], t)
+		case r && !l && (k == Inner || k == Right) && join.Kind == Join:
+			moved[1] = append(moved[1], shift(t, -n))
+		default:
+			rest = append(rest, t)
+		}
+	}
+	if len(moved[0])+len(moved[1]) == 0 {
+		return false
+	}
+	for i, side := range [2]*Op{join.Input, join.Right} {
+		if len(moved[i]) == 0 {
+			continue
+		}
+		x := &Op{Kind: Filter, Step: f.Step, Input: side.Input, Cond: all(moved[i]), Detail: f.Detail, Pushed: true, Limit: -1}
+		x.inherit(side.Input)
+		side.Input = x
+		p.Ops = slices.Insert(p.Ops, slices.Index(p.Ops, side), x)
+	}
+	if len(rest) == 0 {
+		p.remove(f)
+	} else {
+		f.Cond = all(rest)
+	}
+	return true
+}
+
+// all is the AND of some terms.
+func all(terms []*eval.Expr) *eval.Expr {
+	out := terms[0]
+	for _, t := range terms[1:] {
+		out = eval.And(out, t)
+	}
+	return out
+}
+
+// rewire gives an operator another input in the place of one.
+func (o *Op) rewire(from, to *Op) {
+	if o.Input == from {
+		o.Input = to
+	}
+	if o.Right == from {
+		o.Right = to
+	}
+	for i, m := range o.More {
+		if m == from {
+			o.More[i] = to
+		}
+	}
 }
 
 // substitute replaces columns by what computes them. ok is false where one is nil, can fail or is no
@@ -118,10 +206,11 @@ func substitute(e *eval.Expr, by []*eval.Expr) (out *eval.Expr, ok bool) {
 // swap puts a filter, with a condition over the input of below, under below.
 func (p *Plan) swap(f, below *Op, cond *eval.Expr) {
 	for _, n := range f.Next {
-		n.Input = below
+		n.rewire(f, below)
 	}
 	f.Input, below.Input = below.Input, f
-	f.Fields, f.Time, f.Cond = f.Input.Fields, f.Input.Time, cond
+	f.inherit(f.Input)
+	f.Cond = cond
 	f.Pushed = true
 	i, j := slices.Index(p.Ops, f), slices.Index(p.Ops, below)
 	p.Ops = slices.Delete(p.Ops, i, i+1)
@@ -131,7 +220,7 @@ func (p *Plan) swap(f, below *Op, cond *eval.Expr) {
 // remove takes an operator out of the plan.
 func (p *Plan) remove(o *Op) {
 	for _, n := range o.Next {
-		n.Input = o.Input
+		n.rewire(o, o.Input)
 	}
 	p.Ops = slices.DeleteFunc(p.Ops, func(x *Op) bool { return x == o })
 }
@@ -184,6 +273,23 @@ func (p *Plan) readBy(u *Use, o *Op) {
 			for _, e := range n.Agg.reads() {
 				u.note(e)
 			}
+		case Side:
+			for _, e := range n.Order.Keys {
+				u.note(e)
+			}
+			u.add(p.needed(n))
+		case Lookup:
+			for _, e := range n.Order.Keys {
+				u.note(e)
+			}
+			behind := p.behindJoin(n)
+			for k := range n.Input.Fields {
+				if x, ok := behind.Needs(k); ok {
+					u.kid(k).add(x)
+				}
+			}
+		case Union:
+			p.readBy(u, n)
 		case Unique, Over, Explode:
 			for _, e := range n.reads() {
 				u.note(e)
@@ -199,6 +305,96 @@ func (p *Plan) readBy(u *Use, o *Op) {
 			u.All = true
 		}
 	}
+}
+
+// behindJoin says which columns of both sides are read by a join's condition and behind it.
+func (p *Plan) behindJoin(o *Op) *Use {
+	u := &Use{}
+	if p.readBy(u, o); u.All { // the columns of the output are those of the left, or of both
+		u = &Use{}
+		for k := range o.Fields {
+			u.kid(k).All = true
+		}
+	}
+	if o.Rejected != nil {
+		u.All = true
+	}
+	if o.Join.Cond != nil {
+		u.note(o.Join.Cond)
+	}
+	return u
+}
+
+// needed says which columns of a side's input are read behind the operator that gets its rows.
+func (p *Plan) needed(side *Op) *Use {
+	out := &Use{}
+	take := func(behind *Use, offset int) {
+		for k := range side.Input.Fields {
+			if x, ok := behind.Needs(k + offset); ok {
+				out.kid(k).add(x)
+			}
+		}
+	}
+	into := side.Into
+	if side.Late != nil || side.Rejected != nil {
+		out.All = true
+		return out
+	}
+	if into.Kind != Keep {
+		offset := 0
+		if side.Side == 1 {
+			offset = len(into.Input.Input.Fields)
+		}
+		take(p.behindJoin(into), offset)
+		return out
+	}
+	behind := &Use{}
+	p.readBy(behind, into)
+	take(behind, 0)
+	for _, o := range p.Ops {
+		if o.Kind == Lookup && o.Of == into {
+			take(p.behindJoin(o), len(o.Input.Fields))
+		}
+	}
+	return out
+}
+
+// noteKept notes which columns joins and tables keep.
+func (p *Plan) noteKept() {
+	for _, o := range p.Ops {
+		o.Kept = nil
+		switch o.Kind {
+		case Side:
+			u := p.needed(o)
+			for k := range o.Input.Fields {
+				if _, ok := u.Needs(k); ok {
+					o.Kept = append(o.Kept, k)
+				}
+			}
+		case Lookup:
+			u := p.behindJoin(o)
+			for k := range o.Of.Fields {
+				if _, ok := u.Needs(k + len(o.Input.Fields)); ok {
+					o.Kept = append(o.Kept, k)
+				}
+			}
+		}
+	}
+}
+
+// lookedInto says whether the rows of a table are only looked into by the rows of streams, and give no rows
+// themselves.
+func (p *Plan) lookedInto(o *Op) bool {
+	for _, n := range o.Next {
+		switch {
+		case n.Kind == Side && n.Into.Kind == AsOf && n.Side == 1:
+		case n.Kind == Side && n.Into.Kind == Keep && len(n.Into.Next) == 0:
+		case (n.Kind == Project || n.Kind == Filter) && p.lookedInto(n):
+		default:
+			return false
+		}
+	}
+	return true
 }
 
 // add notes all that another use reads.

@@ -14,6 +14,7 @@ import (
 // scope is what names an expression can see: the columns of the inputs, each with what computes it.
 type scope struct {
 	inputs []*scopeInput
+	outer  *scope // of the query around this one, or nil
 }
 
 // scopeInput is one input: its alias, or the name of what is read, and its columns. unknown says that
@@ -57,6 +58,16 @@ func (s *scope) input(name string) *scopeInput {
 	return nil
 }
 
+// sees says whether a name stands for something here, not looking outside.
+func (s *scope) sees(parts []sql.Name) bool {
+	for _, in := range s.inputs {
+		if in.find(parts[0].Text) != nil || in.name == parts[0].Text && len(parts) > 1 {
+			return true
+		}
+	}
+	return false
+}
+
 func (s *scope) unknown() bool {
 	return slices.ContainsFunc(s.inputs, func(in *scopeInput) bool { return in.unknown })
 }
@@ -68,8 +79,9 @@ type binder struct {
 	scope *scope
 	// group is set behind a GROUP BY, where only grouped expressions, window times and aggregates are seen.
 	group *grouping
-	over  *overs // takes calls with OVER, where they may stand
-	where string // the clause, for messages
+	query func(e *sql.Subquery) *eval.Expr // binds a query that stands for a value, where one may
+	over  *overs                           // takes calls with OVER, where they may stand
+	where string                           // the clause, for messages
 }
 
 func (b *binder) fail(code sql.Code, e sql.Expr, hint, format string, args ...any) *eval.Expr {
@@ -165,7 +177,7 @@ func (b *binder) expr(e sql.Expr) *eval.Expr {
 		return negate(e.Not, logic(eval.OpAnd, lo, hi))
 	case *sql.In:
 		if e.Query != nil {
-			return b.fail(sql.NotYet, e, "", "IN with a query: this version of Fiume does not run it yet")
+			return b.fail(sql.WrongPlace, e, "write WHERE x IN (SELECT …) AND …", "IN with a query stands in WHERE, on its own or joined by AND")
 		}
 		x := b.expr(e.X)
 		list, ok := b.exprs(e.List)
@@ -210,9 +222,12 @@ func (b *binder) expr(e sql.Expr) *eval.Expr {
 		}
 		return eval.RowOf(xs)
 	case *sql.Exists:
-		return b.fail(sql.NotYet, e, "", "EXISTS: this version of Fiume does not run it yet")
+		return b.fail(sql.WrongPlace, e, "write WHERE EXISTS (…) AND …", "EXISTS and NOT EXISTS stand in WHERE, on their own or joined by AND")
 	case *sql.Subquery:
-		return b.fail(sql.NotYet, e, "", "a query as a value: this version of Fiume does not run it yet")
+		if b.query == nil {
+			return b.fail(sql.WrongPlace, e, "put it into a step before this one, or join the table", "a query cannot stand for a value in %s", b.where)
+		}
+		return b.query(e)
 	case *sql.Is:
 		if e.Y != nil {
 			xs, ok := b.exprs([]sql.Expr{e.X, e.Y})
@@ -562,6 +577,15 @@ func (b *binder) path(e *sql.Path) *eval.Expr {
 	first := parts[0]
 	var x *eval.Expr
 	var owners []string
+	if sc := b.scope.outer; sc != nil && !b.scope.sees(parts) {
+		out := *b
+		out.scope = sc
+		for s := sc; s != nil; s = s.outer {
+			if s.sees(parts) {
+				return out.path(e)
+			}
+		}
+	}
 	for _, in := range b.scope.inputs {
 		if y := in.find(first.Text); y != nil {
 			x, owners = y, append(owners, in.name)

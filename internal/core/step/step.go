@@ -8,6 +8,7 @@ import (
 	"fiume/internal/core/column"
 	"fiume/internal/core/eval"
 	"fiume/internal/core/plan"
+	"fiume/internal/core/state"
 	"fiume/internal/core/types"
 )
 
@@ -28,7 +29,7 @@ type Counts struct {
 	Rejected int64 `json:"rejected"`
 	Held     int64 `json:"held"` // counted in results to come
 	Made     int64 `json:"made"` // results given
-	// Of windows:
+	// Of windows, joins and tables:
 	Withdrawn int64 `json:"withdrawn,omitempty"` // results taken back, those that were replaced too
 	Failed    int64 `json:"failed,omitempty"`    // results that do not fit their type
 	Partly    int64 `json:"partly,omitempty"`    // rows late for some of their windows
@@ -36,6 +37,9 @@ type Counts struct {
 	Counted   int64 `json:"counted,omitempty"`   // those they counted in, once nothing can change
 	Missed    int64 `json:"missed,omitempty"`    // those they were late for
 	IdleLate  int64 `json:"idle_late,omitempty"` // late rows that were not late by their stamps: their split was idle
+	// Of joins:
+	Matched   int64 `json:"matched,omitempty"`   // pairs given
+	Unmatched int64 `json:"unmatched,omitempty"` // rows given without a match
 }
 
 // Add adds other counts.
@@ -55,6 +59,8 @@ func (c *Counts) Add(d Counts) {
 	c.Counted += d.Counted
 	c.Missed += d.Missed
 	c.IdleLate += d.IdleLate
+	c.Matched += d.Matched
+	c.Unmatched += d.Unmatched
 }
 
 // Out is the number of rows given on.
@@ -229,6 +235,19 @@ func (c *Context) sample(o *plan.Op, late bool, reason string, b *column.Batch, 
 		s.Pos = b.Pos[i]
 	}
 	c.Note(o, s)
+}
+
+// noteLate keeps a late row of a block that has come to its task.
+func (c *Context) noteLate(o *plan.Op, reason string, l *state.Layout, b *state.Block, i int, lateBy int64) {
+	if !c.Wants(o, true) {
+		return
+	}
+	rows := column.Batch{N: 1, Cols: make([]*column.Vector, len(o.Input.Fields))}
+	for k, col := range l.Columns() {
+		rows.Cols[col] = &column.Vector{}
+		l.Gather(k, [][]byte{b.Row(i)}, rows.Cols[col])
+	}
+	c.Note(o, Sample{Op: o.ID, Late: true, Reason: reason, Split: int(b.From[i]), Pos: b.Pos[i], EventTime: b.Time[i], LateBy: lateBy, Row: c.describe(o.Input.Fields, &rows, 0)})
 }
 
 // rejects counts and samples the rows whose expressions failed, and gives a mark by row, or nil where
