@@ -89,6 +89,26 @@ func (e *JSONEncoder) Append(dst []byte, b *column.Batch, i int) []byte {
 					continue
 				}
 			}
+			if s.Len > 16 && s.Len <= 32 && int(s.Off)+32 <= len(v.Data) && cap(dst)-at >= 40 {
+				text := v.Data[s.Off : s.Off+32]
+				a, x, y, z := le.Uint64(text), le.Uint64(text[8:]), le.Uint64(text[16:]), le.Uint64(text[24:])
+				third, last := special(y), special(z)
+				if s.Len <= 24 {
+					third &= ^uint64(0) >> (192 - 8*s.Len)
+					last = 0
+				} else {
+					last &= ^uint64(0) >> (256 - 8*s.Len)
+				}
+				if special(a)|special(x)|third|last == 0 {
+					room := dst[at : at+32]
+					le.PutUint64(room, a)
+					le.PutUint64(room[8:], x)
+					le.PutUint64(room[16:], y)
+					le.PutUint64(room[24:], z)
+					dst = append(dst[:at+int(s.Len)], '"')
+					continue
+				}
+			}
 			dst = appendText(dst[:at-1], v.Text(i))
 		case types.Timestamp:
 			dst = append(e.times[c].Append(dst, v.I[i]), '"')

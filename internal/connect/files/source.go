@@ -203,6 +203,9 @@ func (s *split) Resume(pos int64) error {
 	return nil
 }
 
+// Endless implements flow.Endless.
+func (s *split) Endless() bool { return s.refresh > 0 }
+
 // changed opens the file anew when it was written since it was read.
 func (s *split) changed() (bool, error) {
 	if time.Since(s.looked) < s.refresh {

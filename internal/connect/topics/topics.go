@@ -144,6 +144,9 @@ func (s *split) Next(p *flow.Piece) error {
 	return nil
 }
 
+// Endless implements flow.Endless.
+func (s *split) Endless() bool { return s.until < 0 }
+
 // Frame implements flow.Split: it finds the records of a piece.
 func (s *split) Frame(p *flow.Piece) error {
 	p.Messages = p.Messages[:0]

@@ -128,7 +128,7 @@ func (j *Job) open(o Opener) error {
 	for i := len(j.plan.Ops) - 1; i >= 0; i-- {
 		op := j.plan.Ops[i]
 		switch op.Kind {
-		case plan.Window, plan.Unique, plan.Over, plan.Join, plan.AsOf, plan.Keep:
+		case plan.Window, plan.Unique, plan.Over, plan.Join, plan.AsOf, plan.Keep, plan.Settle:
 			if err := j.openKeyed(op); err != nil {
 				return err
 			}
@@ -251,6 +251,8 @@ func (j *Job) openKeyed(op *plan.Op) error {
 			w.keyed = step.NewJoin(op, ctx, pipe.root, t, n)
 		case plan.AsOf:
 			w.keyed = step.NewAsOf(op, ctx, pipe.root, t, n)
+		case plan.Settle:
+			w.keyed = step.NewSettle(op, ctx, pipe.root, t, n)
 		case plan.Keep:
 			next := pipe.root
 			if len(op.Next) == 0 {

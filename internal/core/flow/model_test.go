@@ -18,6 +18,7 @@ type row struct {
 	newest     int64 // greatest event time of the whole stream, rows that a condition leaves out too
 	key        string
 	v          int64
+	gone       bool // of a table: the row of the key is deleted
 }
 
 func (r row) String() string { return fmt.Sprint(r.key, " ", r.v, " ", stamp(r.t)) }

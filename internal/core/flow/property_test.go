@@ -70,13 +70,23 @@ type rowDecoder struct{ s *shuffledSplit }
 
 func (d *rowDecoder) Decode(_ []byte, msgs []Message, out *column.Batch) []Reject {
 	k, v, at := column.New(types.Of(types.Varchar)), column.New(types.Of(types.BigInt)), column.New(types.Of(types.Timestamp))
-	out.N, out.Cols, out.Stamp, out.Time, out.Pos = len(msgs), []*column.Vector{k, v, at}, nil, nil, nil
+	out.N, out.Cols, out.Stamp, out.Time, out.Pos, out.Change = len(msgs), []*column.Vector{k, v, at}, nil, nil, nil, nil
 	for _, m := range msgs {
 		x := d.s.rows[m.Pos]
-		k.Append(types.Value{Kind: types.Varchar, S: x.key})
+		key := types.Value{Kind: types.Varchar, S: x.key}
+		if x.key == "" {
+			key = types.Value{}
+		}
+		k.Append(key)
 		v.Append(types.Value{Kind: types.BigInt, I: x.v})
 		at.Append(types.Value{Kind: types.Timestamp, I: x.t})
 		out.Time, out.Pos = append(out.Time, x.t), append(out.Pos, m.Pos)
+		if x.gone && out.Change == nil {
+			out.Change = make([]column.Change, len(msgs))
+		}
+		if x.gone {
+			out.Change[len(out.Time)-1], out.Time[len(out.Time)-1] = column.Withdraw, types.MinTime
+		}
 	}
 	return nil
 }
@@ -84,13 +94,22 @@ func (d *rowDecoder) Decode(_ []byte, msgs []Message, out *column.Batch) []Rejec
 // streams makes the splits of a stream: disorder within and beyond the delay, bursts of rows that were held
 // back, duplicates, silent stretches, splits without rows; with stamps.
 func streams(r *rand.Rand, delay int64) [][]row {
-	splits := make([][]row, 1+r.IntN(4))
-	keys := 1 + r.IntN(6)
-	base := int64(1_774_742_400) * second // the night when the clocks of Rome go forward
+	base, pace := someTime(r)
+	return streamsAt(r, delay, base, pace)
+}
+
+// someTime gives where generated streams begin and how far their rows lie apart.
+func someTime(r *rand.Rand) (base, pace int64) {
+	base = int64(1_774_742_400) * second // the night when the clocks of Rome go forward
 	if r.IntN(2) == 0 {
 		base = 1_792_882_800 * second // and the one when they go back
 	}
-	pace := []int64{second / 10, second, 20 * second, 6 * types.Hour}[min(r.IntN(7), 3)]
+	return base, []int64{second / 10, second, 20 * second, 6 * types.Hour}[min(r.IntN(7), 3)]
+}
+
+func streamsAt(r *rand.Rand, delay, base, pace int64) [][]row {
+	splits := make([][]row, 1+r.IntN(4))
+	keys := 1 + r.IntN(6)
 	end := int64(types.MinTime)
 	for s := range splits {
 		clock := base + r.Int64N(30*second)
@@ -151,14 +170,19 @@ func streams(r *rand.Rand, delay int64) [][]row {
 // of the one before.
 type world struct {
 	splits [][]row
+	of     map[string][][]row // by stream or table, where there are several
 	r      *rand.Rand
 	piece  int
 	sinks  map[string]*list
 }
 
-func (w *world) OpenSource(*plan.Op) (Source, error) {
+func (w *world) OpenSource(scan *plan.Op) (Source, error) {
 	m := &memory{}
-	for i, rows := range w.splits {
+	splits := w.splits
+	if w.of != nil {
+		splits = w.of[scan.Stream.Name]
+	}
+	for i, rows := range splits {
 		m.splits = append(m.splits, &shuffledSplit{name: fmt.Sprint(i), rows: rows, r: rand.New(rand.NewPCG(w.r.Uint64(), 1)), piece: w.piece, of: m})
 	}
 	return m, nil

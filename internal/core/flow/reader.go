@@ -149,7 +149,7 @@ func (s *scheduler) next(p *Piece) (*assignment, error) {
 			err := sr.split.Next(p)
 			s.mu.Lock()
 			table := sr.scan.op.OfTable
-			if errors.Is(err, ErrNothing) && sr.scan.op.Aux && s.streamsDone() {
+			if e, ok := sr.split.(Endless); ok && e.Endless() && errors.Is(err, ErrNothing) && sr.scan.op.Aux && s.streamsDone() {
 				err = io.EOF
 			}
 			sr.reading = false

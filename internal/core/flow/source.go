@@ -49,6 +49,10 @@ type Split interface {
 	Close() error
 }
 
+// Endless is what a split can say of itself: that it goes on for ever. Where it belongs to a table that is
+// only looked into, a run ends without it.
+type Endless interface{ Endless() bool }
+
 // Source is what a scan reads.
 type Source interface {
 	Splits() []Split

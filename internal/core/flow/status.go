@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"slices"
 
+	"fiume/internal/core/plan"
 	"fiume/internal/core/step"
 	"fiume/internal/core/types"
 )
@@ -24,6 +25,7 @@ type Step struct {
 	// Open has some of the open windows, those that close last.
 	OpenWindows []step.OpenWindow `json:"open_windows,omitempty"`
 	Keys        int               `json:"keys,omitempty"`
+	Rows        int               `json:"rows,omitempty"` // of a side of a join and of a table: rows held
 	Bytes       int               `json:"bytes,omitempty"`
 }
 
@@ -85,6 +87,14 @@ func (j *Job) Status() Status {
 	}
 	for i, o := range j.plan.Ops {
 		st := Step{ID: o.ID, Kind: o.Kind.String(), Step: o.Step, Detail: o.Detail, Counts: total[i], Out: total[i].Out(), Open: total[i].Open()}
+		if o.Kind == plan.Side {
+			for _, w := range j.keyed[o.Into] {
+				w.seen.Lock()
+				st.Rows += w.held[o.Side].rows
+				st.Bytes += w.held[o.Side].bytes
+				w.seen.Unlock()
+			}
+		}
 		for _, w := range j.keyed[o] {
 			w.seen.Lock()
 			st.Windows = max(st.Windows, w.open)

@@ -248,10 +248,16 @@ func (w *keyedTask) run() error {
 		case *step.AsOf:
 			k.Merge(w.sides[p.from], p.block)
 			out = k.Advance([2]int64{w.watermarkOf(0), w.watermarkOf(1)})
+		case *step.Settle:
+			k.Merge(p.block)
+			out = types.MinTime
 		case *step.Keep:
 			k.Merge(p.block, p.split, p.fresh, p.complete)
 			k.Advance()
 			out = types.MinTime
+		}
+		if p.block != nil {
+			p.block.Free()
 		}
 		if err := w.flush(out, w.box.live == 0); err != nil {
 			return nil

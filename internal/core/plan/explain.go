@@ -106,7 +106,7 @@ func (p *Plan) Explain(rate float64) *Explanation {
 			s.State = stateBound(o, rate)
 		}
 		switch o.Kind {
-		case Unique, Over, Explode, Filter, Keep, Join, AsOf, Lookup, Union:
+		case Unique, Over, Explode, Filter, Keep, Join, AsOf, Lookup, Union, Settle:
 			s.output(o)
 		}
 		s.joins(o, rate)
@@ -292,10 +292,10 @@ func (o *Op) sideBound(rate float64) *StateBound {
 	j := o.Into.Join
 	span := int64(0)
 	switch {
-	case o.Into.Kind == Keep || j.Tables:
+	case o.Into.Kind == Keep || o.Into.Kind == Settle || j.Tables:
 		b.EntryBytes += 32 + 16
 		b.Words = fmt.Sprintf("the latest row of each %s, for as long as it is there", strings.Join(o.Order.Names, ", "))
-		if o.Into.Kind != Keep {
+		if o.Into.Kind == Join {
 			b.Words = "all rows of " + o.Alias
 		}
 		return b

@@ -361,7 +361,41 @@ func (b *builder) join(left, right *Op, terms []*eval.Expr, j *Joining, step str
 	if !j.Tables {
 		o.Detail += ", " + text.right + " " + j.Bound()
 	}
-	return b.add(o)
+	b.add(o)
+	if j.Tables && o.Keys != nil && !settled(o, keys) {
+		return b.settle(o)
+	}
+	return o
+}
+
+// settled says whether all results of a join that have one key come from one task: the key of a result tells
+// what its rows were joined by.
+func settled(o *Op, on [2][]*eval.Expr) bool {
+	tells := func(side int, e *eval.Expr) bool {
+		return e.Op == eval.OpColumn && slices.Contains(o.Keys, e.Index+side*len(o.Input.Input.Fields))
+	}
+	k := o.Join.Kind
+	for i := range on[0] {
+		left, right := tells(0, on[0][i]), tells(1, on[1][i])
+		if k == Inner && !left && !right || k != Inner && k != Right && !left || (k == Right || k == Full) && !right {
+			return false
+		}
+	}
+	return true
+}
+
+// settle puts the changes of each key into one order.
+func (b *builder) settle(o *Op) *Op {
+	s := &Op{Kind: Settle, Step: o.Step, Detail: "changes in one order for each key"}
+	s.inherit(o)
+	side := &Op{Kind: Side, Step: o.Step, Input: o, Into: s, Alias: o.Step, Order: &Ordering{}}
+	for _, k := range o.Keys {
+		side.Order.Keys = append(side.Order.Keys, eval.Column(k, o.Fields[k].Type))
+		side.Order.Names = append(side.Order.Names, o.Fields[k].Name)
+	}
+	side.Detail = "by " + strings.Join(side.Order.Names, ", ")
+	s.Input = b.add(side)
+	return b.add(s)
 }
 
 // joinedFields are the columns of both sides; a name of the right that the left has, too, is written with

@@ -25,9 +25,10 @@ const (
 	Lookup              // joins rows with a table as it is when they come
 	AsOf                // joins rows with a table as it was at their event time
 	Union               // gives the rows of several inputs
+	Settle              // puts the changes of each key into one order
 )
 
-var kindNames = [...]string{"scan", "filter", "project", "window", "route", "output", "unique", "over", "explode", "side", "join", "table", "lookup", "as of", "union"}
+var kindNames = [...]string{"scan", "filter", "project", "window", "route", "output", "unique", "over", "explode", "side", "join", "table", "lookup", "as of", "union", "settle"}
 
 func (k Kind) String() string { return kindNames[k] }
 
@@ -92,7 +93,7 @@ func (o *Op) Named() bool { return o.Kind == Project || o.Kind == Scan }
 // Keyed says whether the operator's rows are shared out by key to tasks.
 func (o *Op) Keyed() bool {
 	switch o.Kind {
-	case Window, Unique, Over, Side, Join, AsOf, Keep:
+	case Window, Unique, Over, Side, Join, AsOf, Keep, Settle:
 		return true
 	}
 	return false
@@ -104,7 +105,7 @@ func (o *Op) Judges() bool {
 	case Window, Unique, Over:
 		return true
 	case Side:
-		return o.Into.Kind == Join && !o.Into.Join.Tables || o.Into.Kind == AsOf
+		return o.Into.Kind == Join && !o.Into.Join.Tables || o.Into.Kind == AsOf && o.Side == 0
 	}
 	return false
 }

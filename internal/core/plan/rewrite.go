@@ -340,7 +340,7 @@ func (p *Plan) needed(side *Op) *Use {
 		out.All = true
 		return out
 	}
-	if into.Kind != Keep {
+	if into.Join != nil {
 		offset := 0
 		if side.Side == 1 {
 			offset = len(into.Input.Input.Fields)

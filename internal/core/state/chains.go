@@ -33,6 +33,9 @@ type Chains struct {
 	dir  []entry
 	used int // entries of the directory that are not empty, the dead ones too
 	rows int // live
+
+	bytes int      // of the segments
+	spare *segment // that went last, whose memory the next one takes
 }
 
 // Ref names a row: the slot of its segment (20 bits), how often the slot was used (16 bits), and the place
@@ -82,13 +85,12 @@ func (c *Chains) Len() int { return c.rows }
 
 // Bytes is the memory held.
 func (c *Chains) Bytes() int {
-	n := cap(c.dir) * 16
-	for _, slot := range c.byAge {
-		s := c.slots[slot]
-		n += cap(s.heads)*48 + cap(s.data)
-	}
-	return n
+	return cap(c.dir)*16 + c.bytes
 }
+
+func (s *segment) bytes() int { return cap(s.heads)*rowBytes + cap(s.data) }
+
+const rowBytes = 48
 
 func (c *Chains) segment(r Ref) *segment {
 	s := c.slots[r>>refSlot]
@@ -173,9 +175,11 @@ func (c *Chains) Add(hash uint64, key []byte, t, pos int64, from int32, columns 
 	}
 	s := c.slots[slot]
 	r := Ref(uint64(slot)<<refSlot | uint64(s.age)<<refAge | uint64(len(s.heads)))
+	was := s.bytes()
 	off := uint32(len(s.data))
 	s.data = append(append(s.data, key...), columns...)
 	s.heads = append(s.heads, Row{Time: t, Pos: pos, From: from, off: off, key: uint32(len(key)), size: uint32(len(key) + len(columns))})
+	c.bytes += s.bytes() - was
 	s.live++
 	c.rows++
 	c.link(hash, key, r, s)
@@ -226,6 +230,10 @@ func (c *Chains) link(hash uint64, key []byte, r Ref, s *segment) {
 
 func (c *Chains) newSegment(number int64) uint32 {
 	s := &segment{number: number}
+	if c.spare != nil {
+		s.heads, s.data, c.spare = c.spare.heads[:0], c.spare.data[:0], nil
+		c.bytes += s.bytes()
+	}
 	var slot uint32
 	if len(c.free) > 0 {
 		slot = c.free[0] // the one that has been free for longest, so that its age comes round as late as can be
@@ -272,7 +280,7 @@ func (c *Chains) rehash() {
 }
 
 // Drop forgets the rows of all stretches that end at or before an event time, and gives how many there
-// were.
+// were. Columns and keys of dropped rows must not be read any more.
 func (c *Chains) Drop(before int64) (n int) {
 	if c.width == 0 {
 		return 0
@@ -289,13 +297,17 @@ func (c *Chains) Drop(before int64) (n int) {
 		}
 		s := c.slots[slot]
 		n += s.live
+		c.bytes -= s.bytes()
+		if c.rows > n { // what has room for one stretch is likely to have room for another
+			c.spare = &segment{heads: s.heads, data: s.data}
+		}
 		s.gone, s.heads, s.data = true, nil, nil
 		delete(c.byAge, number)
 		c.free = append(c.free, slot)
 	}
 	c.rows -= n
 	if len(c.byAge) == 0 && len(c.dir) > 64 {
-		c.dir, c.used = nil, 0
+		c.dir, c.used, c.spare = nil, 0, nil
 	}
 	return n
 }

@@ -45,6 +45,16 @@ func (k *Keys) EncodeRow(cols []*column.Vector, i int) (key []byte, hash uint64)
 // Encode writes the keys of n rows.
 func (k *Keys) Encode(cols []*column.Vector, n int) {
 	k.buf, k.ends, k.Hashes = k.buf[:0], k.ends[:0], k.Hashes[:0]
+	if len(cols) == 1 && cols[0].Type.Kind == types.Varchar && cols[0].Nulls == nil {
+		v := cols[0]
+		for _, s := range v.S[:n] {
+			start := len(k.buf)
+			k.buf = append(append(k.buf, 1), v.Data[s.Off:s.Off+s.Len]...)
+			k.ends = append(k.ends, len(k.buf))
+			k.Hashes = append(k.Hashes, xxhash.Sum64(k.buf[start:]))
+		}
+		return
+	}
 	last := len(cols) - 1
 	for i := range n {
 		start := len(k.buf)

@@ -2,6 +2,7 @@ package state
 
 import (
 	"encoding/binary"
+	"sync"
 
 	"fiume/internal/core/column"
 	"fiume/internal/core/types"
@@ -167,9 +168,21 @@ type Block struct {
 	Pos    []int64
 	From   []int32
 	Change []column.Change // nil where all are inserts
-	Stamp  []int64         // nil where nobody wants it
+	Stamp  []int64         // empty where no row has one
 	data   []byte
 	ends   []uint32 // two a row: of the key and of the row
+}
+
+var blocks = sync.Pool{New: func() any { return &Block{} }}
+
+// NewBlock gives an empty block.
+func NewBlock() *Block { return blocks.Get().(*Block) }
+
+// Free gives a block back that nobody reads any more.
+func (b *Block) Free() {
+	b.Hashes, b.Time, b.Pos, b.From, b.Change, b.Stamp = b.Hashes[:0], b.Time[:0], b.Pos[:0], b.From[:0], nil, b.Stamp[:0]
+	b.data, b.ends = b.data[:0], b.ends[:0]
+	blocks.Put(b)
 }
 
 // N is the number of rows.
@@ -194,6 +207,9 @@ func (b *Block) Add(l *Layout, rows *column.Batch, i int, hash uint64, key []byt
 		b.Change = append(b.Change, rows.Change[i])
 	} else if b.Change != nil {
 		b.Change = append(b.Change, column.Insert)
+	}
+	if rows.Stamp != nil {
+		b.Stamp = append(b.Stamp, rows.Stamp[i])
 	}
 	b.data = append(b.data, key...)
 	b.ends = append(b.ends, uint32(len(b.data)))

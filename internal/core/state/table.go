@@ -58,6 +58,20 @@ func (p *TablePart) at(where uint64) TableRow {
 		Key: b[k : k+key : k+key], Columns: b[k+key : size : size]}
 }
 
+// match gives the columns of a row if it has a key.
+func (p *TablePart) match(where, hash uint64, key []byte) []byte {
+	b := p.slabs[where>>20-1][where&(1<<20-1):]
+	if le.Uint64(b[4:]) != hash || le.Uint32(b[rowHead:]) != uint32(len(key)) {
+		return nil
+	}
+	at := 4 + rowHead + len(key)
+	if string(b[4+rowHead:at]) != string(key) {
+		return nil
+	}
+	size := le.Uint32(b)
+	return b[at:size:size]
+}
+
 func tag(hash uint64) uint64 { return hash >> 8 << tableTag }
 
 // Len is the number of rows.
@@ -91,7 +105,7 @@ func (p *TablePart) find(hash uint64, key []byte) (i uint64, ok bool) {
 			return i, false
 		}
 		if w != 1 && w&^tableMask == tag(hash) {
-			if r := p.at(w & tableMask); r.Hash == hash && string(r.Key) == string(key) {
+			if p.match(w&tableMask, hash, key) != nil {
 				return i, true
 			}
 		}
@@ -119,8 +133,7 @@ func (p *TablePart) Probe(keys *Keys, sel []uint32, out [][]byte) {
 			hash := keys.Hashes[r]
 			out[r] = nil
 			if w := words[k]; w > 1 && w&^tableMask == tag(hash) {
-				if row := p.at(w & tableMask); row.Hash == hash && string(row.Key) == string(keys.Key(int(r))) {
-					out[r] = row.Columns
+				if out[r] = p.match(w&tableMask, hash, keys.Key(int(r))); out[r] != nil {
 					continue
 				}
 			} else if w == 0 {

@@ -75,7 +75,7 @@ func (x *AsOf) Merge(side int, b *state.Block) {
 			continue
 		}
 		stamp := types.MinTime
-		if b.Stamp != nil {
+		if len(b.Stamp) > 0 {
 			stamp = b.Stamp[i]
 		}
 		if t < x.marks[1] {
@@ -94,7 +94,7 @@ func (x *AsOf) change(b *state.Block) {
 	n := &x.C.Counts[x.Op.Right.ID]
 	for i := range b.N() {
 		t, from := b.Time[i], b.Time[i]
-		if b.Stamp != nil && b.Stamp[i] > t {
+		if len(b.Stamp) > 0 && b.Stamp[i] > t {
 			from = b.Stamp[i]
 			n.Partly++
 		}

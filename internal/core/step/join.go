@@ -57,15 +57,19 @@ func (s *Side) Push(b *column.Batch) {
 		hash, key := s.keys.Hashes[i], s.keys.Key(i)
 		if nulls && slices.ContainsFunc(s.cols, func(v *column.Vector) bool { return v.Null(i) }) {
 			// NULL equals nothing. Where rows without a match are given, it is one of them.
-			if s.Op.Into.Kind != plan.Join || !s.Op.Into.Join.Kind.Outer(s.Op.Side) {
+			into := s.Op.Into
+			switch {
+			case into.Kind == plan.Settle:
+			case into.Join != nil && into.Join.Kind.Outer(s.Op.Side):
+				hash, key = 0, nil
+			default:
 				n.Filtered++
 				continue
 			}
-			hash, key = 0, nil
 		}
 		t := state.TaskOf(state.RangeOf(hash), len(s.Blocks))
 		if s.Blocks[t] == nil {
-			s.Blocks[t] = &state.Block{}
+			s.Blocks[t] = state.NewBlock()
 		}
 		s.Blocks[t].Add(s.layout, b, i, hash, key)
 	}
@@ -73,8 +77,8 @@ func (s *Side) Push(b *column.Batch) {
 
 // lateness is how far a row may lie behind its stamp. judged is false where no row is late.
 func (s *Side) lateness() (d int64, judged bool) {
-	if j := s.Op.Into.Join; j != nil {
-		return j.Lateness, !j.Tables
+	if s.Op.Judges() {
+		return s.Op.Into.Join.Lateness, true
 	}
 	return 0, false
 }
@@ -493,17 +497,22 @@ func (x *Join) drop(side int, before int64) {
 	c.Absorbed += n
 }
 
+// settled marks the matches of a row of which all that is to be given has been.
+const settled = 1 << 30
+
 // settle gives what is known of a row once nothing can match it any more.
 func (x *Join) settle(side int, r state.Ref) {
 	row := x.sides[side].Get(r)
 	if row == nil || row.Matches < 0 {
 		return // it was taken back
 	}
+	matches := row.Matches
+	row.Matches |= settled
 	if x.j.Pick != plan.PickAll {
 		x.pick(r, row)
 		return
 	}
-	if row.Matches == 0 {
+	if matches == 0 {
 		x.alone(side, r, false)
 	}
 	if len(x.ready) >= pairBatch {
@@ -598,6 +607,7 @@ func (x *Join) Restore(b []byte) error {
 			ref := s.Add(hash, key, row.Time, row.Pos, row.From, cols)
 			s.Get(ref).Matches = row.Matches
 			switch {
+			case row.Matches&settled != 0:
 			case i == 0 && x.waiting != nil:
 				x.waiting.add(row.Time, ref)
 			case i == 1 && x.behind != nil:

@@ -126,20 +126,21 @@ func (k *Keep) push(rows [][]byte, changes []column.Change) {
 	b.N, b.Split, b.Change = len(rows), -1, changes
 	b.Time = slices.Grow(b.Time[:0], b.N)[:b.N]
 	clear(b.Time)
-	n := &k.C.Counts[k.Op.ID]
-	for _, c := range changes {
-		if c.Takes() {
-			n.Withdrawn++
-		} else {
-			n.Made++
-		}
-	}
+	k.C.Counts[k.Op.ID].changed(changes)
 	out := *b
 	k.Next.Push(&out)
 }
 
 // Closed implements what tasks ask of every keyed step: a table has no watermark.
 func (k *Keep) Closed() int64 { return types.MinTime }
+
+// Held gives the rows and the bytes they take.
+func (k *Keep) Held(side int) (rows, bytes int) {
+	if side == 0 {
+		_, rows, bytes = k.Size()
+	}
+	return rows, bytes
+}
 
 // Size gives the rows and the bytes they take.
 func (k *Keep) Size() (open, keys, bytes int) {
