@@ -240,7 +240,7 @@ func (h *handler) routes(a huma.API) {
 
 	huma.Register(a, op("definitions", "GET", "/api/definitions", "What has been declared", "sql"),
 		func(ctx context.Context, in *struct {
-			Kind string `query:"kind" enum:"endpoint,stream,sink,view,function,"`
+			Kind string `query:"kind" enum:"endpoint,stream,table,sink,view,function,"`
 		}) (*body[[]service.Definition], error) {
 			return answer(h.s.Definitions(in.Kind), nil)
 		})

@@ -113,7 +113,9 @@ func StartServer(ctx context.Context, dir string) (*Server, error) {
 	}
 	args := append([]string{"--no-defaults", "--datadir=" + data, "--socket=" + filepath.Join(sockets, "s"), "--tmpdir=" + sockets, "--bind-address=127.0.0.1",
 		"--port=" + strconv.Itoa(port), "--skip-name-resolve", "--character-set-server=utf8mb4", "--performance-schema=OFF",
-		"--init-file=" + initFile, "--pid-file=" + filepath.Join(dir, "pid"), "--innodb-flush-log-at-trx-commit=1", "--max-connections=200"}, root...)
+		"--init-file=" + initFile, "--pid-file=" + filepath.Join(dir, "pid"), "--innodb-flush-log-at-trx-commit=1", "--max-connections=200",
+		// The changes of its tables can be followed, for as long as the log reaches back.
+		"--log-bin=changes", "--binlog-format=ROW", "--binlog-row-image=FULL", "--binlog-row-metadata=FULL", "--server-id=1", "--binlog-expire-logs-seconds=86400", "--max-binlog-size=67108864"}, root...)
 	s.cmd = exec.Command(daemon, args...)
 	s.cmd.Stdout, s.cmd.Stderr = logFile, logFile
 	// It gets no Ctrl-C of the terminal, since it must outlive the jobs that write to it; and it ends

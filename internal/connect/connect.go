@@ -43,13 +43,18 @@ func (o *Opener) OpenSource(scan *plan.Op) (flow.Source, error) {
 			return nil, ErrNoTopics
 		}
 		return topics.Open(o.Topics, scan, o.Live)
+	case "mariadb":
+		return mariadb.OpenSource(scan, o.MariaDB)
 	}
 	return nil, fmt.Errorf("%s cannot be read", scan.Stream.Place)
 }
 
 // OpenLookup implements flow.Opener.
 func (o *Opener) OpenLookup(lookup *plan.Op) (step.Rows, error) {
-	return nil, fmt.Errorf("%s cannot be looked up", lookup.OfTable.Place)
+	if lookup.OfTable.Place != "mariadb" {
+		return nil, fmt.Errorf("%s cannot be looked up", lookup.OfTable.Place)
+	}
+	return mariadb.OpenLookup(lookup, o.MariaDB)
 }
 
 // OpenSink implements flow.Opener.
@@ -81,6 +86,18 @@ func (m *Misfit) Error() string { return fmt.Sprintf("sink %s: %s", m.Sink, m.Re
 // Check looks at what a plan reads and writes: that it is there and that the columns fit.
 func (o *Opener) Check(ctx context.Context, p *plan.Plan) error {
 	var errs []error
+	for _, op := range p.Ops {
+		switch {
+		case op.Kind == plan.Scan && op.Stream.Place == "mariadb":
+			if err := mariadb.CheckSource(ctx, op.Stream, o.MariaDB); err != nil {
+				errs = append(errs, fmt.Errorf("%s: %w", op.Step, err))
+			}
+		case op.Kind == plan.Lookup && op.OfTable.Lookup:
+			if err := mariadb.CheckSource(ctx, op.OfTable.Stream, o.MariaDB); err != nil {
+				errs = append(errs, fmt.Errorf("%s: %w", op.OfTable.Name, err))
+			}
+		}
+	}
 	for _, s := range p.Scans() {
 		if s.Stream.Place == "topic" && o.Topics != nil && o.Topics.Topic(s.Stream.Address) == nil {
 			errs = append(errs, fmt.Errorf("stream %s: there is no topic '%s'; create it with CREATE TOPIC", s.Step, s.Stream.Address))

@@ -99,7 +99,7 @@ func (s *Service) prepare(actor string, script *sql.Script, st sql.Statement, ca
 	case *sql.CreateFunction:
 		return s.define(actor, st, src, sql.KindFunction, st.Name, st.Replace, cat, errs, made)
 	case *sql.DeclareTable:
-		cat.Define(st, errs)
+		return s.define(actor, st, src, sql.KindTable, st.Name, st.Replace, cat, errs, made)
 	case *sql.Insert:
 		errs.Add(sql.NotYet, st.At(), "write messages with fiume topic append", "INSERT INTO: this version of Fiume does not run it yet")
 	case *sql.CreateTopic:

@@ -24,6 +24,8 @@ func (s *Service) usersOf(cat *plan.Catalog, kind, name string, dropped map[stri
 			var via *plan.Endpoint
 			var place, address, n, k string
 			switch {
+			case o.OfTable != nil:
+				via, place, address, n, k = o.OfTable.Via, o.OfTable.Place, o.OfTable.Address, o.OfTable.Name, sql.KindTable
 			case o.Stream != nil:
 				via, place, address, n, k = o.Stream.Via, o.Stream.Place, o.Stream.Address, o.Stream.Name, sql.KindStream
 			case o.Sink != nil:
@@ -58,7 +60,17 @@ func (s *Service) usersOf(cat *plan.Catalog, kind, name string, dropped map[stri
 				out = append(out, "the sink "+n)
 			}
 		}
-	case sql.KindStream, sql.KindView, sql.KindFunction:
+		for n, t := range cat.Tables {
+			if t.Via != nil && t.Via.Name == name {
+				out = append(out, "the table "+n)
+			}
+		}
+		for n, t := range cat.Streams {
+			if t.Via != nil && t.Via.Name == name {
+				out = append(out, "the stream "+n)
+			}
+		}
+	case sql.KindStream, sql.KindTable, sql.KindView, sql.KindFunction:
 		for n, v := range cat.Views {
 			if n != name && s.readsView(append(slices.Clone(v.Query.With), sql.Step{Query: v.Query.Body}), name, nil) {
 				out = append(out, "the view "+n)
@@ -68,13 +80,20 @@ func (s *Service) usersOf(cat *plan.Catalog, kind, name string, dropped map[stri
 	if kind == sql.KindFunction {
 		for _, d := range s.defs {
 			script, err := sql.Parse(d.Name, d.SQL, nil)
-			if err != nil || d.Kind != sql.KindStream {
+			if err != nil {
 				continue
 			}
-			for _, c := range script.Statements[0].(*sql.DeclareStream).Columns {
+			var columns []sql.Column
+			switch st := script.Statements[0].(type) {
+			case *sql.DeclareStream:
+				columns = st.Columns
+			case *sql.DeclareTable:
+				columns = st.Columns
+			}
+			for _, c := range columns {
 				sql.WalkExpr(c.As, func(e sql.Expr) {
 					if x, ok := e.(*sql.Call); ok && x.Name.Text == name {
-						out = append(out, "the stream "+d.Name)
+						out = append(out, "the "+d.Kind+" "+d.Name)
 					}
 				})
 			}
@@ -215,6 +234,10 @@ func (s *Service) Describe(name string) (Outcome, error) {
 	s.mu.Lock()
 	kind := s.cat.KindOf(name)
 	stream := s.cat.Streams[name]
+	table := s.cat.Tables[name]
+	if table != nil {
+		stream = table.Stream
+	}
 	text := ""
 	var names []string
 	for _, d := range s.defs {
@@ -257,7 +280,11 @@ func (s *Service) Describe(name string) (Outcome, error) {
 	if stream != nil {
 		o.Columns = []string{"column", "type", "about"}
 		for _, c := range stream.Shown() {
-			o.Rows = append(o.Rows, []string{c.Name, c.Type.String(), about(stream, c)})
+			what := about(stream, c)
+			if table != nil && slices.ContainsFunc(table.Key, func(k int) bool { return stream.Shown()[k].Name == c.Name }) {
+				what = strings.TrimSuffix("key, "+what, ", ")
+			}
+			o.Rows = append(o.Rows, []string{c.Name, c.Type.String(), what})
 		}
 	}
 	if users := s.usersOf(nil, kind, name, nil); len(users) > 0 {

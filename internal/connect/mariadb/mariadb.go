@@ -1,4 +1,5 @@
-// Package mariadb writes sinks to tables of a MariaDB server.
+// Package mariadb reads tables of a MariaDB server, whole, by key or by their changes, and writes sinks to
+// them.
 package mariadb
 
 import (
@@ -24,6 +25,17 @@ import (
 var Place = plan.Place{
 	Kind:     "mariadb",
 	Endpoint: true,
+	Source: []plan.OptionSpec{
+		{Name: "changes", Kind: plan.FlagOption, Doc: "true: the rows are the changes of the table, from the server's binary log"},
+		{Name: "bad rows", Kind: plan.WordOption, Words: []string{"keep", "stop"}, Doc: "what a row that does not fit does; keep: it is counted and a sample kept"},
+	},
+	Table: []plan.OptionSpec{
+		{Name: "changes", Kind: plan.FlagOption, Doc: "true: the table is read once and then follows the server's binary log"},
+		{Name: "refresh every", Kind: plan.DurationOption, Doc: "how often the whole table is read again; without it, once"},
+		{Name: "cache rows", Kind: plan.NumberOption, Least: 1, Doc: "rows are not read before, but looked up by key when they are needed; so many are remembered, 100000"},
+		{Name: "cache for", Kind: plan.DurationOption, Doc: "the same; how long an answer is remembered, 1 MINUTE"},
+		{Name: "bad rows", Kind: plan.WordOption, Words: []string{"keep", "stop"}, Doc: "what a row that does not fit does; keep: it is counted and a sample kept"},
+	},
 	Sink: []plan.OptionSpec{
 		{Name: "key", Kind: plan.NamesOption, Doc: "columns of a unique key: a row replaces the one with its key"},
 	},
@@ -35,40 +47,51 @@ type Access struct {
 	Private string // host:port of the service's own server, which addresses call "private"
 }
 
-// connect opens an endpoint's database: user@host:port/database, with the password of its secret.
-func connect(e *plan.Endpoint, access Access) (*sql.DB, string, error) {
+// server is where an endpoint is, and who asks.
+type server struct{ user, password, host, db string }
+
+// serverOf reads an endpoint's address, user@host:port/database, and finds the password of its secret.
+func serverOf(e *plan.Endpoint, access Access) (s server, err error) {
 	user, rest, ok := strings.Cut(e.Address, "@")
 	host, db, ok2 := strings.Cut(rest, "/")
 	if !ok || !ok2 || user == "" || host == "" || db == "" {
-		return nil, "", fmt.Errorf("endpoint %s: the address '%s' is not of the form user@host:port/database", e.Name, e.Address)
+		return s, fmt.Errorf("endpoint %s: the address '%s' is not of the form user@host:port/database", e.Name, e.Address)
 	}
 	if strings.Contains(user, ":") {
-		return nil, "", fmt.Errorf("endpoint %s: a password does not belong into the address; write SECRET 'name'", e.Name)
+		return s, fmt.Errorf("endpoint %s: a password does not belong into the address; write SECRET 'name'", e.Name)
 	}
 	if host == "private" {
 		if host = access.Private; host == "" {
-			return nil, "", fmt.Errorf("endpoint %s: there is no private server here; write host:port", e.Name)
+			return s, fmt.Errorf("endpoint %s: there is no private server here; write host:port", e.Name)
 		}
 	}
+	s = server{user: user, host: host, db: db}
+	if e.Secret != "" {
+		if s.password, err = access.Secret(e.Secret); err != nil {
+			return s, fmt.Errorf("endpoint %s: %w", e.Name, err)
+		}
+	}
+	return s, nil
+}
+
+// connect opens an endpoint's database.
+func connect(e *plan.Endpoint, access Access) (*sql.DB, string, error) {
+	s, err := serverOf(e, access)
+	if err != nil {
+		return nil, "", err
+	}
 	c := mysql.NewConfig()
-	c.User, c.Addr, c.DBName, c.Net = user, host, db, "tcp"
+	c.User, c.Passwd, c.Addr, c.DBName, c.Net = s.user, s.password, s.host, s.db, "tcp"
 	c.Params = map[string]string{"time_zone": "'+00:00'"}
 	c.Collation = "utf8mb4_general_ci"
 	c.InterpolateParams = true
 	c.Timeout, c.ReadTimeout, c.WriteTimeout = 5*time.Second, time.Minute, time.Minute
 	c.Logger = quiet{}
-	if e.Secret != "" {
-		p, err := access.Secret(e.Secret)
-		if err != nil {
-			return nil, "", fmt.Errorf("endpoint %s: %w", e.Name, err)
-		}
-		c.Passwd = p
-	}
 	conn, err := mysql.NewConnector(c)
 	if err != nil {
 		return nil, "", fmt.Errorf("endpoint %s: %w", e.Name, err)
 	}
-	return sql.OpenDB(conn), db, nil
+	return sql.OpenDB(conn), s.db, nil
 }
 
 type quiet struct{}

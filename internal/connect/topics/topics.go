@@ -20,6 +20,7 @@ import (
 var Place = plan.Place{
 	Kind:   "topic",
 	Source: format.SourceOptions(),
+	Table:  format.SourceOptions(),
 	Sink: append(format.SinkOptions(),
 		plan.OptionSpec{Name: "key", Kind: plan.NamesOption, Doc: "the columns that make the message's key, joined with |"}),
 }
@@ -42,7 +43,7 @@ func Open(log *topiclog.Log, scan *plan.Op, live bool) (*Source, error) {
 	}
 	src := &Source{parts: t.Partitions()}
 	for i, p := range src.parts {
-		sp := &split{name: fmt.Sprintf("%s/%d", t.Name, i), part: p, stream: scan.Stream, used: scan.Used, until: -1}
+		sp := &split{name: fmt.Sprintf("%s/%d", t.Name, i), part: p, stream: scan.Stream, table: scan.OfTable, used: scan.Used, until: -1}
 		var err error
 		since := scan.Since
 		if since.Kind == plan.Default && live {
@@ -98,6 +99,7 @@ type split struct {
 	name   string
 	part   *topiclog.Partition
 	stream *plan.Stream
+	table  *plan.Table // nil where it is a stream
 	used   *plan.Use
 	pos    int64
 	until  int64 // -1: goes on
@@ -109,6 +111,9 @@ func (s *split) Position() int64        { return s.pos }
 func (s *split) Close() error           { return nil }
 
 func (s *split) NewDecoder() (flow.Decoder, error) {
+	if s.table != nil {
+		return format.NewTableDecoder(s.table, s.used, nil)
+	}
 	return format.NewDecoder(s.stream, s.used, nil)
 }
 
@@ -152,7 +157,11 @@ func (s *split) Frame(p *flow.Piece) error {
 	p.Messages = p.Messages[:0]
 	return topiclog.Views(p.Data, p.Base, func(v topiclog.View) {
 		if v.Offset < p.Next {
-			p.Messages = append(p.Messages, flow.Message{Off: uint32(v.From), Len: uint32(v.To - v.From), Pos: v.Offset, At: v.At})
+			m := flow.Message{Off: uint32(v.From), Len: uint32(v.To - v.From), Pos: v.Offset, At: v.At}
+			if s.table != nil && v.KeyTo > 0 {
+				m.Key = p.Data[v.KeyFrom:v.KeyTo]
+			}
+			p.Messages = append(p.Messages, m)
 		}
 	})
 }

@@ -167,6 +167,14 @@ func quoteValue(v types.Value) string {
 	return "'" + s + "'"
 }
 
+// FromText reads a text as a value of a type, as CAST does.
+func FromText(s string, t types.Type) (types.Value, bool) {
+	if t.Kind == types.Varchar {
+		return types.Value{Kind: types.Varchar, S: s}, true
+	}
+	return castValue(types.Value{Kind: types.Varchar, S: s}, t)
+}
+
 // castValue casts one value that is not NULL. ok is false where it has no value of the type.
 func castValue(v types.Value, t types.Type) (out types.Value, ok bool) {
 	to := t.Kind

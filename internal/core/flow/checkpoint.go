@@ -27,6 +27,8 @@ type SplitPosition struct {
 	Newest int64 `json:"newest"` // greatest event time so far, microseconds
 	Ended  bool  `json:"ended,omitempty"`
 	Idle   bool  `json:"idle,omitempty"` // passed over, by the wall clock of the run before
+	// Mark is the place of a split whose places are more than a number.
+	Mark string `json:"mark,omitempty"`
 }
 
 // Positions writes all but the windows' state.
@@ -143,7 +145,11 @@ func (j *Job) Checkpoint(ctx context.Context) (*Snapshot, error) {
 				}
 			}
 			b.mu.Lock()
-			b.snap.Splits[splitKey(sc, sr)] = SplitPosition{Next: sr.delivered, Newest: sr.newest, Ended: sr.ended, Idle: sr.idle}
+			at := SplitPosition{Next: sr.delivered, Newest: sr.newest, Ended: sr.ended, Idle: sr.idle}
+			if m, ok := sr.split.(Marked); ok {
+				at.Mark = m.Mark(sr.delivered)
+			}
+			b.snap.Splits[splitKey(sc, sr)] = at
 			for i := range sr.counts {
 				b.snap.Ledger[i].Add(sr.counts[i])
 			}
@@ -204,7 +210,13 @@ func (j *Job) restore(s *Snapshot) error {
 			if !ok || sc.op.OfTable != nil && sc.op.OfTable.Reread() {
 				continue // a split that has come since, or one that is read anew
 			}
-			if err := sr.split.Resume(p.Next); err != nil {
+			err := error(nil)
+			if m, ok := sr.split.(Marked); ok {
+				err = m.ResumeAt(p.Mark, p.Next)
+			} else {
+				err = sr.split.Resume(p.Next)
+			}
+			if err != nil {
 				return fmt.Errorf("stream %s, %s: %w", sc.op.Step, sr.split.Name(), err)
 			}
 			sr.nextPos, sr.delivered = p.Next, p.Next

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"runtime"
 	"slices"
 	"sync"
@@ -331,6 +332,11 @@ func (j *Job) close(complete bool) error {
 	var errs []error
 	for _, s := range j.sinks {
 		errs = append(errs, s.sink.Close(complete))
+	}
+	for _, c := range j.caches {
+		if x, ok := c.(io.Closer); ok {
+			errs = append(errs, x.Close())
+		}
 	}
 	for _, s := range j.sources {
 		for _, sp := range s.splits {

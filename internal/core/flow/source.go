@@ -53,6 +53,17 @@ type Split interface {
 // only looked into, a run ends without it.
 type Endless interface{ Endless() bool }
 
+// Marked is a split whose places are more than a number: what a checkpoint keeps of one is a text.
+type Marked interface {
+	// Mark gives the text of a position that a Piece gave as Next, the last one that was delivered or a later one.
+	Mark(pos int64) string
+	// ResumeAt goes on at a mark; the position there is called pos.
+	ResumeAt(mark string, pos int64) error
+}
+
+// Noticing is a split that has something to say for people, such as that it waits for its server.
+type Noticing interface{ Notice() string }
+
 // Source is what a scan reads.
 type Source interface {
 	Splits() []Split

@@ -38,6 +38,7 @@ type SplitStatus struct {
 	Watermark *int64 `json:"watermark,omitempty"`
 	Idle      bool   `json:"idle,omitempty"`
 	Ended     bool   `json:"ended,omitempty"`
+	Notice    string `json:"notice,omitempty"` // what the source has to say
 }
 
 // Status is the ledger of a job and where its splits are.
@@ -70,6 +71,9 @@ func (j *Job) Status() Status {
 				st.Watermark = known(sr.newest - sc.op.Stream.Delay)
 			}
 			sr.seen.Unlock()
+			if n, ok := sr.split.(Noticing); ok {
+				st.Notice = n.Notice()
+			}
 			s.Splits = append(s.Splits, st)
 		}
 	}

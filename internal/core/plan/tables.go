@@ -69,6 +69,22 @@ func (c *Catalog) table(d *sql.DeclareTable, errs *sql.Errors) *Table {
 	return t
 }
 
+// KeyColumns gives the columns of the primary key among those that are declared.
+func (t *Table) KeyColumns() (out []int) {
+	for _, k := range t.Key {
+		out = append(out, t.shown[k].expr.Index)
+	}
+	return out
+}
+
+// ColumnOf gives the declared column that a shown one is, or -1 where it is computed.
+func (t *Table) ColumnOf(shown int) int {
+	if e := t.shown[shown].expr; e.Op == eval.OpColumn && e.Index < len(t.Columns) {
+		return e.Index
+	}
+	return -1
+}
+
 // keyNames writes the key for people.
 func (t *Table) keyNames() string {
 	var out []string

@@ -1,0 +1,800 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"log/slog"
+	"math/rand/v2"
+	"net"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"fiume/internal/core/column"
+	"fiume/internal/core/flow"
+	"fiume/internal/core/plan"
+	"fiume/internal/core/types"
+
+	"github.com/go-mysql-org/go-mysql/mysql"
+	"github.com/go-mysql-org/go-mysql/replication"
+)
+
+// changeColumn is the column of a stream of changes that says what each does.
+const changeColumn = "_change"
+
+// What a row of a piece does.
+const (
+	opInsert byte = iota
+	opWithdraw
+	opReplace
+)
+
+var opNames = [...]string{"insert", "withdraw", "replace"}
+
+var le = binary.LittleEndian
+
+// changes follows a table: its rows as they are at one moment, then what the server's binary log says from
+// just that moment on. It is the one split of its source. Its places are sets of global transaction ids: all
+// transactions up to there, and some rows of the next one.
+type changes struct {
+	db     *sql.DB
+	server server
+	scan   *plan.Op
+	cols   []int    // of the stream that are read, but for the column that says the change
+	key    []int    // cells that are the table's key
+	names  []string // of the table's columns, where the log does not tell them
+	wake   func()
+
+	n     int64 // position: rows given
+	rows  *sql.Rows
+	conn  *sql.Conn
+	cells []sql.RawBytes
+	start place // where the log is read on, once the rows have been
+	begun bool  // the rows are being read, or have been
+	all   bool  // the rows have been read, or were before
+	items chan item
+	back  *item // that was taken too early
+	stop  context.CancelFunc
+	ended sync.WaitGroup
+
+	mu     sync.Mutex
+	marks  []mark
+	notice string
+}
+
+// place is a place in the log: behind the transactions of a set, and behind some rows of one more.
+type place struct {
+	set  string
+	next string
+	rows int
+}
+
+func (p place) String() string { return fmt.Sprintf("%s|%s|%d", p.set, p.next, p.rows) }
+
+// mark is the place of a position.
+type mark struct {
+	pos int64
+	at  place
+}
+
+// item is a row of the log, the end of a transaction, or the reason why there are no more.
+type item struct {
+	op    byte
+	cells []byte // nil where it is no row
+	time  int64  // microseconds
+	at    place  // behind it
+	empty bool   // all rows are gone
+	again bool   // the log does not reach back to where it was read: the rows have to be read anew
+	err   error
+}
+
+func openChanges(scan *plan.Op, access Access) (flow.Source, error) {
+	s := scan.Stream
+	srv, err := serverOf(s.Via, access)
+	if err != nil {
+		return nil, err
+	}
+	db, schema, err := connect(s.Via, access)
+	if err != nil {
+		return nil, err
+	}
+	c := &changes{db: db, server: srv, scan: scan, wake: func() {}}
+	fail := func(err error) (flow.Source, error) { return nil, errors.Join(err, db.Close()) }
+	if err := checkSource(context.Background(), db, schema, s); err != nil {
+		return fail(err)
+	}
+	if err := c.checkLog(); err != nil {
+		return fail(err)
+	}
+	for _, col := range wanted(scan) {
+		if s.Columns[col].Name != changeColumn {
+			c.cols = append(c.cols, col)
+		}
+	}
+	if t := scan.OfTable; t != nil {
+		for _, k := range t.KeyColumns() {
+			c.key = append(c.key, slices.Index(c.cols, k))
+		}
+	}
+	c.cells = make([]sql.RawBytes, len(c.cols))
+	names, err := db.Query("SELECT column_name FROM information_schema.columns WHERE table_schema=? AND table_name=? ORDER BY ordinal_position", schema, s.Address)
+	if err != nil {
+		return fail(err)
+	}
+	defer names.Close()
+	for names.Next() {
+		var n string
+		if err := names.Scan(&n); err != nil {
+			return fail(err)
+		}
+		c.names = append(c.names, n)
+	}
+	return c, names.Err()
+}
+
+// checkLog looks whether the server writes what is needed.
+func (c *changes) checkLog() error {
+	want := map[string]string{"log_bin": "ON", "binlog_format": "ROW", "binlog_row_image": "FULL"}
+	for name, value := range want {
+		var got string
+		if err := c.db.QueryRow("SELECT UPPER(@@global." + name + ")").Scan(&got); err != nil {
+			return err
+		}
+		if got == "1" {
+			got = "ON"
+		}
+		if got != value {
+			return fmt.Errorf("the server tells no changes: %s is %s; start it with --log-bin --binlog-format=ROW --binlog-row-image=FULL --binlog-row-metadata=FULL --server-id=1", name, got)
+		}
+	}
+	return nil
+}
+
+// Splits implements flow.Source.
+func (c *changes) Splits() []flow.Split { return []flow.Split{c} }
+
+// OnData implements flow.Source.
+func (c *changes) OnData(wake func()) { c.wake = wake }
+
+// Close implements flow.Source and flow.Split.
+func (c *changes) Close() error {
+	if c.stop != nil {
+		c.stop()
+		c.ended.Wait()
+		c.stop = nil
+	}
+	c.endRows()
+	return c.db.Close()
+}
+
+func (c *changes) endRows() {
+	if c.rows != nil {
+		c.rows.Close()
+		c.rows = nil
+	}
+	if c.conn != nil {
+		_, _ = c.conn.ExecContext(context.Background(), "ROLLBACK")
+		c.conn.Close()
+		c.conn = nil
+	}
+}
+
+// Name implements flow.Split.
+func (c *changes) Name() string { return c.scan.Stream.Address }
+
+// Place implements flow.Split.
+func (c *changes) Place(pos int64) string {
+	return fmt.Sprintf("change %d of %s", pos+1, c.scan.Stream.Address)
+}
+
+// Position implements flow.Split.
+func (c *changes) Position() int64 { return c.n }
+
+// Resume implements flow.Split; places are marks.
+func (c *changes) Resume(int64) error { return errors.New("a place in a binary log is no number") }
+
+// Endless implements flow.Endless.
+func (c *changes) Endless() bool { return true }
+
+// Notice implements flow.Noticing.
+func (c *changes) Notice() string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.notice
+}
+
+func (c *changes) say(format string, args ...any) {
+	c.mu.Lock()
+	c.notice = fmt.Sprintf(format, args...)
+	c.mu.Unlock()
+}
+
+// Mark implements flow.Marked. While the rows are being read it is empty: they are read anew.
+func (c *changes) Mark(pos int64) string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	i := len(c.marks) - 1
+	for i >= 0 && c.marks[i].pos > pos {
+		i--
+	}
+	if i < 0 {
+		return ""
+	}
+	c.marks = slices.Delete(c.marks, 0, i)
+	return c.marks[0].at.String()
+}
+
+// keptMarks is how many places are remembered; those of the pieces that are on their way are among them.
+const keptMarks = 1 << 14
+
+func (c *changes) marked(at place) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if n := len(c.marks); n > 0 && c.marks[n-1].pos == c.n {
+		c.marks[n-1].at = at
+		return
+	}
+	c.marks = append(c.marks, mark{c.n, at})
+	if len(c.marks) > 2*keptMarks {
+		c.marks = slices.Delete(c.marks, 0, keptMarks)
+	}
+}
+
+// ResumeAt implements flow.Marked.
+func (c *changes) ResumeAt(text string, pos int64) error {
+	if text == "" {
+		return nil
+	}
+	part := strings.Split(text, "|")
+	if len(part) != 3 {
+		return fmt.Errorf("%q is no place in a binary log", text)
+	}
+	n, err := strconv.Atoi(part[2])
+	if err != nil {
+		return err
+	}
+	c.n, c.start = pos, place{part[0], part[1], n}
+	c.begun, c.all = true, true
+	c.marked(c.start)
+	return nil
+}
+
+// Next implements flow.Split. A row of a piece is a byte that says what it does, and cells.
+func (c *changes) Next(p *flow.Piece) error {
+	if !c.begun {
+		if err := c.begin(); err != nil {
+			return fmt.Errorf("the table %s cannot be read: %w", c.Name(), err)
+		}
+		p.Fresh = true
+	}
+	if !c.all {
+		return c.readRows(p)
+	}
+	if c.items == nil {
+		c.follow()
+	}
+	return c.readLog(p)
+}
+
+// begin opens the table as it is at one moment, and notes the place of that moment in the log.
+func (c *changes) begin() (err error) {
+	ctx := context.Background()
+	if c.conn, err = c.db.Conn(ctx); err != nil {
+		return err
+	}
+	if _, err = c.conn.ExecContext(ctx, "START TRANSACTION WITH CONSISTENT SNAPSHOT"); err != nil {
+		return err
+	}
+	status := map[string]string{}
+	rows, err := c.conn.QueryContext(ctx, "SHOW STATUS LIKE 'binlog_snapshot_%'")
+	if err != nil {
+		return err
+	}
+	for rows.Next() {
+		var name, value string
+		if err := rows.Scan(&name, &value); err != nil {
+			return errors.Join(err, rows.Close())
+		}
+		status[strings.ToLower(name)] = value
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return err
+	}
+	at, err := strconv.Atoi(status["binlog_snapshot_position"])
+	if err != nil {
+		return fmt.Errorf("the server does not say where the snapshot stands in its binary log")
+	}
+	var set sql.NullString
+	if err := c.conn.QueryRowContext(ctx, "SELECT BINLOG_GTID_POS(?, ?)", status["binlog_snapshot_file"], at).Scan(&set); err != nil {
+		return err
+	}
+	c.start = place{set: set.String}
+	c.begun = true
+	c.rows, err = c.conn.QueryContext(ctx, "SELECT "+columnList(c.scan.Stream, c.cols)+" FROM "+quote(c.Name()))
+	return err
+}
+
+func (c *changes) readRows(p *flow.Piece) error {
+	dest := make([]any, len(c.cells))
+	for i := range c.cells {
+		dest[i] = &c.cells[i]
+	}
+	data := p.Data[:0]
+	p.Base = c.n
+	rows := 0
+	for rows < rowsAPiece && c.rows.Next() {
+		if err := c.rows.Scan(dest...); err != nil {
+			return err
+		}
+		data = append(data, opInsert)
+		data = appendTime(data, time.Now().UnixMicro())
+		for _, cell := range c.cells {
+			data = appendCell(data, cell)
+		}
+		rows++
+	}
+	c.n += int64(rows)
+	p.Next = c.n
+	if rows < rowsAPiece {
+		err := c.rows.Err()
+		c.endRows()
+		if err != nil {
+			return err
+		}
+		c.all, p.Complete = true, true
+		c.marked(c.start)
+	}
+	p.Data = padded(data)
+	return nil
+}
+
+func padded(b []byte) []byte { return append(b, make([]byte, flow.Pad)...)[:len(b)] }
+
+func appendTime(b []byte, t int64) []byte {
+	for i := range 8 {
+		b = append(b, byte(t>>(8*i)))
+	}
+	return b
+}
+
+// readLog takes what the log has told since the last piece.
+func (c *changes) readLog(p *flow.Piece) error {
+	data := p.Data[:0]
+	p.Base = c.n
+	var at *place
+	rows := int64(0)
+	for rows < rowsAPiece && len(data) < 1<<20 && !p.Complete {
+		x, ok := c.take()
+		if !ok {
+			break
+		}
+		if rows > 0 && (x.err != nil || x.again || x.empty) {
+			c.back = &x // it belongs to the next piece
+			break
+		}
+		switch {
+		case x.err != nil:
+			return x.err
+		case x.again && c.scan.OfTable == nil:
+			return fmt.Errorf("the server's binary log does not reach back to %s any more: changes are lost; drop the job and begin anew", c.start)
+		case x.again:
+			c.say("the binary log does not reach back to where it was read; the table is read anew")
+			c.stop()
+			c.ended.Wait()
+			c.items, c.begun, c.all = nil, false, false
+			return c.Next(p)
+		case x.empty:
+			p.Fresh, p.Complete = true, true
+		case x.cells != nil:
+			data = append(appendTime(append(data, x.op), x.time), x.cells...)
+			rows++
+		}
+		at = &x.at
+	}
+	c.n += rows
+	p.Next = c.n
+	if at != nil {
+		c.marked(*at)
+	}
+	if rows == 0 && !p.Complete {
+		return flow.ErrNothing
+	}
+	p.Data = padded(data)
+	return nil
+}
+
+// take gives the next item, if there is one.
+func (c *changes) take() (x item, ok bool) {
+	if c.back != nil {
+		x, c.back = *c.back, nil
+		return x, true
+	}
+	select {
+	case x = <-c.items:
+		return x, true
+	default:
+		return x, false
+	}
+}
+
+// Frame implements flow.Split.
+func (c *changes) Frame(p *flow.Piece) error {
+	p.Messages = p.Messages[:0]
+	for at := 0; at < len(p.Data); {
+		from := at
+		t := int64(0)
+		for i := range 8 {
+			t |= int64(p.Data[at+1+i]) << (8 * i)
+		}
+		at += 9
+		for range c.cols {
+			n := le.Uint32(p.Data[at:])
+			at += 4
+			if n != 0xffffffff {
+				at += int(n)
+			}
+		}
+		p.Messages = append(p.Messages, flow.Message{Off: uint32(from), Len: uint32(at - from), Pos: p.Base + int64(len(p.Messages)), At: t})
+	}
+	return nil
+}
+
+// NewDecoder implements flow.Split.
+func (c *changes) NewDecoder() (flow.Decoder, error) {
+	s := c.scan.Stream
+	d := &changeDecoder{decoder: decoder{stream: s, cols: c.cols}, change: -1, table: c.scan.OfTable != nil}
+	if i := slices.IndexFunc(s.Columns, func(f types.Field) bool { return f.Name == changeColumn }); i >= 0 {
+		if _, ok := c.scan.Used.Needs(i); ok {
+			d.change = i
+		}
+	}
+	return d, nil
+}
+
+// changeDecoder turns changes into columns. Those of a table are rows and deletions; those of a stream are rows
+// that stay, and a column says what each does.
+type changeDecoder struct {
+	decoder
+	table  bool
+	change int // the column that says it, or -1
+}
+
+// Decode implements flow.Decoder.
+func (d *changeDecoder) Decode(data []byte, msgs []flow.Message, out *column.Batch) (rejects []flow.Reject) {
+	*out = column.Batch{Cols: make([]*column.Vector, len(d.stream.Columns))}
+	for _, c := range d.cols {
+		out.Cols[c] = column.New(d.stream.Columns[c].Type)
+	}
+	if d.change >= 0 {
+		out.Cols[d.change] = column.New(types.Of(types.Varchar))
+	}
+	for i, m := range msgs {
+		op := data[m.Off]
+		if _, reason := d.read(data[m.Off+9:]); reason != "" {
+			rejects = append(rejects, flow.Reject{Message: i, Reason: reason})
+			continue
+		}
+		change := column.Insert
+		if d.table && op == opWithdraw {
+			change = column.Withdraw
+		}
+		d.add(out, m, change)
+		if d.change >= 0 {
+			out.Cols[d.change].Append(types.Value{Kind: types.Varchar, S: opNames[op]})
+		}
+	}
+	return rejects
+}
+
+// follow begins to read the log.
+func (c *changes) follow() {
+	ctx, cancel := context.WithCancel(context.Background())
+	c.items, c.stop = make(chan item, 4096), cancel
+	r := &logReader{c: c, items: c.items, at: c.start}
+	c.ended.Go(func() { r.run(ctx) })
+}
+
+// logReader reads the log and turns it into items. When the connection breaks it goes on behind the last row
+// that it gave.
+type logReader struct {
+	c     *changes
+	items chan item
+	at    place
+	set   *mysql.MariadbGTIDSet // the transactions that have been read
+	skip  int                   // rows of the transaction at hand that were given before
+	over  bool                  // the transaction at hand was read before
+	table map[uint64]*tableMap
+}
+
+// tableMap says where the columns of the stream are in the rows of the log.
+type tableMap struct {
+	places   []int // by cell
+	kinds    []byte
+	unsigned map[int]bool
+	words    map[int][]string // of ENUM columns
+}
+
+var errPurged = errors.New("purged")
+
+func (r *logReader) run(ctx context.Context) {
+	wait := 100 * time.Millisecond
+	for {
+		before := r.at
+		err := r.read(ctx)
+		if ctx.Err() != nil {
+			return
+		}
+		var own *mysql.MyError
+		switch {
+		case errors.Is(err, errPurged), errors.As(err, &own) && own.Code == 1236:
+			r.send(ctx, item{again: true})
+			return
+		case errors.Is(err, errSchema):
+			r.send(ctx, item{err: err})
+			return
+		}
+		if r.at != before {
+			wait = 100 * time.Millisecond
+		}
+		r.c.say("waiting for the server, the connection broke: %s", err)
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(wait):
+		}
+		wait = min(2*wait, 5*time.Second)
+	}
+}
+
+func (r *logReader) send(ctx context.Context, x item) {
+	select {
+	case r.items <- x:
+		if len(r.items) == 1 {
+			r.c.wake()
+		}
+	case <-ctx.Done():
+	}
+}
+
+// read reads the log until the connection breaks.
+func (r *logReader) read(ctx context.Context) error {
+	host, port, err := net.SplitHostPort(r.c.server.host)
+	if err != nil {
+		return err
+	}
+	n, err := strconv.ParseUint(port, 10, 16)
+	if err != nil {
+		return err
+	}
+	set, err := mysql.ParseMariadbGTIDSet(r.at.set)
+	if err != nil {
+		return err
+	}
+	r.set = set.(*mysql.MariadbGTIDSet)
+	r.table = map[uint64]*tableMap{}
+	s := replication.NewBinlogSyncer(replication.BinlogSyncerConfig{
+		ServerID: 1<<20 + rand.Uint32N(1<<30), Flavor: mysql.MariaDBFlavor, Host: host, Port: uint16(n), User: r.c.server.user, Password: r.c.server.password,
+		Charset: "utf8mb4", TimestampStringLocation: time.UTC, HeartbeatPeriod: 5 * time.Second, ReadTimeout: 20 * time.Second, DisableRetrySync: true,
+		Logger: slog.New(slog.DiscardHandler),
+	})
+	defer s.Close()
+	stream, err := s.StartSyncGTID(r.set.Clone())
+	if err != nil {
+		return err
+	}
+	for first := true; ; {
+		ev, err := stream.GetEvent(ctx)
+		if err != nil {
+			return err
+		}
+		if first && ev.Header.Timestamp > 0 {
+			first = false
+			r.c.say("")
+		}
+		if err := r.event(ctx, ev); err != nil {
+			return err
+		}
+	}
+}
+
+func (r *logReader) event(ctx context.Context, ev *replication.BinlogEvent) error {
+	switch e := ev.Event.(type) {
+	case *replication.MariadbGTIDEvent:
+		id := e.GTID.String()
+		one, err := mysql.ParseMariadbGTIDSet(id)
+		if err != nil {
+			return err
+		}
+		r.over = r.set.Contain(one)
+		r.skip = 0
+		if id == r.at.next {
+			r.skip = r.at.rows
+		}
+		if !r.over {
+			r.at.next, r.at.rows = id, 0
+		}
+		clear(r.table)
+	case *replication.TableMapEvent:
+		delete(r.table, e.TableID)
+		if strings.EqualFold(string(e.Schema), r.c.server.db) && strings.EqualFold(string(e.Table), r.c.Name()) {
+			m, err := r.mapOf(e)
+			if err != nil {
+				return err
+			}
+			r.table[e.TableID] = m
+		}
+	case *replication.RowsEvent:
+		if m := r.table[e.TableID]; m != nil && !r.over {
+			return r.rows(ctx, ev.Header, e, m)
+		}
+	case *replication.XIDEvent:
+		return r.commit(ctx)
+	case *replication.QueryEvent:
+		if err := r.query(ctx, e); err != nil {
+			return err
+		}
+		if q := strings.ToUpper(string(e.Query)); q != "BEGIN" && q != "START TRANSACTION" {
+			return r.commit(ctx)
+		}
+	}
+	return nil
+}
+
+// commit notes that a transaction has been read whole.
+func (r *logReader) commit(ctx context.Context) error {
+	if r.over || r.at.next == "" {
+		return nil
+	}
+	if err := r.set.Update(r.at.next); err != nil {
+		return err
+	}
+	r.at = place{set: r.set.String()}
+	r.send(ctx, item{at: r.at})
+	return nil
+}
+
+var errSchema = errors.New("the table has changed")
+
+var statements = regexp.MustCompile("(?is)^\\s*(truncate|drop\\s+table|rename\\s+table|alter\\s+table)\\b(.*)")
+
+// query notices what is done to the table as a whole.
+func (r *logReader) query(ctx context.Context, e *replication.QueryEvent) error {
+	m := statements.FindStringSubmatch(string(e.Query))
+	if m == nil || r.over || !strings.EqualFold(string(e.Schema), r.c.server.db) {
+		return nil
+	}
+	name := regexp.MustCompile("(?i)(^|[^\\w$])" + regexp.QuoteMeta(r.c.Name()) + "($|[^\\w$])")
+	if !name.MatchString(m[2]) {
+		return nil
+	}
+	switch what := strings.ToLower(strings.Fields(m[1])[0]); what {
+	case "truncate":
+		at := r.at
+		at.rows++
+		r.at.rows++
+		if r.skip > 0 {
+			r.skip--
+			return nil
+		}
+		if r.c.scan.OfTable != nil {
+			r.send(ctx, item{empty: true, at: at})
+		} else {
+			r.c.say("the table was emptied, which tells no row: %.200s", e.Query)
+		}
+	case "alter":
+		r.c.say("the table was altered: %.200s", e.Query)
+	default:
+		return fmt.Errorf("%w: %.200s", errSchema, e.Query)
+	}
+	return nil
+}
+
+// mapOf finds the columns of the stream in the rows of the log.
+func (r *logReader) mapOf(e *replication.TableMapEvent) (*tableMap, error) {
+	names := e.ColumnNameString()
+	if len(names) == 0 {
+		if names = r.c.names; len(names) != int(e.ColumnCount) {
+			return nil, fmt.Errorf("%w: it has %d columns in the log and had %d when it was read, and the log does not name them; start the server with --binlog-row-metadata=FULL", errSchema, e.ColumnCount, len(names))
+		}
+	}
+	m := &tableMap{kinds: e.ColumnType, unsigned: e.UnsignedMap(), words: e.EnumStrValueMap()}
+	s := r.c.scan.Stream
+	for _, c := range r.c.cols {
+		i := slices.IndexFunc(names, func(n string) bool { return strings.EqualFold(n, s.Columns[c].Name) })
+		if i < 0 {
+			return nil, fmt.Errorf("%w: it has no column %s any more (it has: %s); declare %s without it", errSchema, s.Columns[c].Name, strings.Join(names, ", "), s.Name)
+		}
+		m.places = append(m.places, i)
+	}
+	return m, nil
+}
+
+func (r *logReader) rows(ctx context.Context, h *replication.EventHeader, e *replication.RowsEvent, m *tableMap) error {
+	at := int64(h.Timestamp) * types.Second
+	give := func(op byte, cells []byte) {
+		r.at.rows++
+		if r.skip > 0 {
+			r.skip--
+			return
+		}
+		r.send(ctx, item{op: op, cells: cells, time: at, at: r.at})
+	}
+	switch e.Type() {
+	case replication.EnumRowsEventTypeInsert:
+		for _, row := range e.Rows {
+			give(opInsert, m.cells(row))
+		}
+	case replication.EnumRowsEventTypeDelete:
+		for _, row := range e.Rows {
+			give(opWithdraw, m.cells(row))
+		}
+	case replication.EnumRowsEventTypeUpdate:
+		for i := 0; i+1 < len(e.Rows); i += 2 {
+			old, row := e.Rows[i], e.Rows[i+1]
+			if slices.ContainsFunc(r.c.key, func(k int) bool { return fmt.Sprint(old[m.places[k]]) != fmt.Sprint(row[m.places[k]]) }) {
+				give(opWithdraw, m.cells(old))
+			}
+			give(opReplace, m.cells(row))
+		}
+	}
+	return nil
+}
+
+// cells writes the columns of a row as the server would.
+func (m *tableMap) cells(row []any) []byte {
+	var out []byte
+	for _, i := range m.places {
+		if i >= len(row) {
+			out = appendCell(out, nil)
+			continue
+		}
+		out = appendCell(out, m.cell(i, row[i]))
+	}
+	return out
+}
+
+func (m *tableMap) cell(i int, v any) []byte {
+	unsigned := m.unsigned[i]
+	whole := func(x int64, bits uint) []byte {
+		if unsigned && x < 0 {
+			return strconv.AppendUint(nil, uint64(x)&(1<<bits-1), 10)
+		}
+		return strconv.AppendInt(nil, x, 10)
+	}
+	switch v := v.(type) {
+	case nil:
+		return nil
+	case []byte:
+		return append([]byte{}, v...)
+	case string:
+		return []byte(v)
+	case int8:
+		return whole(int64(v), 8)
+	case int16:
+		return whole(int64(v), 16)
+	case int32:
+		if m.kinds[i] == mysql.MYSQL_TYPE_INT24 {
+			return whole(int64(v), 24)
+		}
+		return whole(int64(v), 32)
+	case int64:
+		if words := m.words[i]; v >= 1 && int(v) <= len(words) {
+			return []byte(words[v-1])
+		}
+		if unsigned && v < 0 {
+			return strconv.AppendUint(nil, uint64(v), 10)
+		}
+		return strconv.AppendInt(nil, v, 10)
+	case float32:
+		return strconv.AppendFloat(nil, float64(v), 'g', -1, 32)
+	case float64:
+		return strconv.AppendFloat(nil, v, 'g', -1, 64)
+	}
+	return fmt.Append(nil, v)
+}

@@ -1,0 +1,171 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"fiume/internal/core/column"
+	"fiume/internal/core/plan"
+	"fiume/internal/core/state"
+	"fiume/internal/core/step"
+	"fiume/internal/core/types"
+
+	"github.com/hashicorp/golang-lru/v2/expirable"
+)
+
+// lookup asks a table for the rows of keys, many at a time, and remembers the answers for a while, also that
+// there is no such row.
+type lookup struct {
+	db     *sql.DB
+	op     *plan.Op
+	cols   []int // of the declared ones that are asked for: those of the key first
+	query  string
+	place  string // of one key in the query
+	layout *state.Layout
+	cache  *expirable.LRU[string, []byte] // by key: the columns, nil where there is no row
+}
+
+const (
+	keysAQuery  = 500
+	defaultKept = time.Minute
+)
+
+// OpenLookup opens a table whose rows are looked up where they are.
+func OpenLookup(o *plan.Op, access Access) (step.Rows, error) {
+	t := o.OfTable
+	db, schema, err := connect(t.Via, access)
+	if err != nil {
+		return nil, err
+	}
+	if err := checkSource(context.Background(), db, schema, t.Stream); err != nil {
+		return nil, errors.Join(err, db.Close())
+	}
+	l := &lookup{db: db, op: o, cols: t.KeyColumns()}
+	shown := t.Shown()
+	for _, k := range o.Kept {
+		c := t.ColumnOf(k)
+		if c < 0 {
+			return nil, errors.Join(fmt.Errorf("the column %q of %s is computed; a table with CACHE has none", shown[k].Name, t.Name), db.Close())
+		}
+		l.cols = append(l.cols, c)
+	}
+	var keys []string
+	for _, c := range t.KeyColumns() {
+		keys = append(keys, quote(t.Columns[c].Name))
+	}
+	l.query = "SELECT " + columnList(t.Stream, l.cols) + " FROM " + quote(t.Address) + " WHERE (" + strings.Join(keys, ", ") + ") IN ("
+	l.place = "(" + strings.TrimSuffix(strings.Repeat("?,", len(keys)), ",") + ")"
+	l.layout = state.NewLayout(o.Of.Fields, o.Kept)
+	l.cache = expirable.NewLRU[string, []byte](t.Options.Number("cache rows", plan.DefaultCacheRows), nil,
+		time.Duration(t.Options.Duration("cache for", defaultKept.Microseconds()))*time.Microsecond)
+	return l, nil
+}
+
+// Close ends the lookup.
+func (l *lookup) Close() error { return l.db.Close() }
+
+// Probe implements step.Rows.
+func (l *lookup) Probe(keys *state.Keys, cols []*column.Vector, n int, wanted []bool, out [][]byte) error {
+	var ask []int // a row for each key that is not known
+	asked := map[string]bool{}
+	for i := range n {
+		out[i] = nil
+		if wanted != nil && !wanted[i] {
+			continue
+		}
+		key := string(keys.Key(i))
+		if row, ok := l.cache.Get(key); ok {
+			out[i] = row
+		} else if !asked[key] {
+			asked[key] = true
+			ask = append(ask, i)
+		}
+	}
+	if len(ask) == 0 {
+		return nil
+	}
+	found := map[string][]byte{}
+	for len(ask) > 0 {
+		k := min(len(ask), keysAQuery)
+		if err := l.fetch(ask[:k], cols, found); err != nil {
+			return fmt.Errorf("the table %s cannot be asked: %w", l.op.OfTable.Name, err)
+		}
+		ask = ask[k:]
+	}
+	for key := range asked {
+		l.cache.Add(key, found[key])
+	}
+	for i := range n {
+		if out[i] == nil && (wanted == nil || wanted[i]) {
+			out[i] = found[string(keys.Key(i))]
+		}
+	}
+	return nil
+}
+
+// Tries is how often a question is asked anew when the server does not answer.
+const tries = 5
+
+func (l *lookup) fetch(ask []int, cols []*column.Vector, found map[string][]byte) (err error) {
+	for try := range tries {
+		if try > 0 {
+			time.Sleep(time.Duration(50<<try) * time.Millisecond)
+		}
+		if err = l.query1(ask, cols, found); err == nil {
+			return nil
+		}
+	}
+	return err
+}
+
+func (l *lookup) query1(ask []int, cols []*column.Vector, found map[string][]byte) error {
+	var args []any
+	for _, i := range ask {
+		for _, v := range cols {
+			args = append(args, value(v, i))
+		}
+	}
+	rows, err := l.db.Query(l.query+strings.TrimSuffix(strings.Repeat(l.place+",", len(ask)), ",")+")", args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	t := l.op.OfTable
+	cells, dest := make([]sql.RawBytes, len(l.cols)), make([]any, len(l.cols))
+	for i := range cells {
+		dest[i] = &cells[i]
+	}
+	nkey := len(t.Key)
+	var enc state.Keys
+	for rows.Next() {
+		if err := rows.Scan(dest...); err != nil {
+			return err
+		}
+		b := &column.Batch{N: 1, Cols: make([]*column.Vector, len(l.op.Of.Fields))}
+		var key []*column.Vector
+		for i, c := range l.cols {
+			f := t.Columns[c]
+			var v types.Value
+			if cells[i] != nil {
+				var ok bool
+				if v, ok = fromCell(cells[i], f.Type); !ok {
+					return fmt.Errorf("%s: '%.50s' is no %s", f.Name, cells[i], f.Type)
+				}
+			}
+			vec := column.New(f.Type)
+			vec.Append(v)
+			if i < nkey {
+				key = append(key, vec)
+			} else {
+				b.Cols[l.op.Kept[i-nkey]] = vec
+			}
+		}
+		k, _ := enc.EncodeRow(key, 0)
+		found[string(k)] = l.layout.Append([]byte{}, b, 0)
+	}
+	return rows.Err()
+}
