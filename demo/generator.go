@@ -22,14 +22,20 @@ var RaceSQL string
 //go:embed sql/tables.sql
 var tables string
 
-// Tables are the statements that make the race's own tables.
+// Tables are the statements that make the race's own tables, and fill that of the mats.
 func Tables() (out []string) {
 	for _, s := range strings.Split(tables, ";") {
 		if s = strings.TrimSpace(s); s != "" {
 			out = append(out, s)
 		}
 	}
-	return out
+	var rows []string
+	before := "NULL"
+	for _, m := range Mats {
+		rows = append(rows, fmt.Sprintf("('%s', %g, '%s', %g, %g, %d, %s)", m.Name, m.Km, m.Place, m.Lat, m.Lon, m.Capacity, before))
+		before = "'" + m.Name + "'"
+	}
+	return append(out, "INSERT IGNORE INTO mats (mat, km, place, lat, lon, capacity, mat_before) VALUES "+strings.Join(rows, ", "))
 }
 
 // Mat is a timing mat across the road.
@@ -38,17 +44,18 @@ type Mat struct {
 	Km       float64
 	Place    string
 	Lat, Lon float64
+	Capacity int // runners a minute
 }
 
 // Mats are the course, in order.
 var Mats = []Mat{
-	{"start", 0, "Porta Nuova", 45.6010, 12.8800}, {"km-05", 5, "Mercato", 45.6130, 12.9020},
-	{"bridge-1", 8.2, "Ponte dei Remi", 45.6190, 12.9160}, {"km-10", 10, "Arsenale Vecchio", 45.6240, 12.9230},
-	{"km-15", 15, "Riva Lunga", 45.6390, 12.9410}, {"bridge-2", 18.6, "Ponte Alto", 45.6470, 12.9530},
-	{"km-20", 20, "Isola Verde", 45.6520, 12.9600}, {"half", 21.0975, "Molo Grande", 45.6550, 12.9640},
-	{"km-25", 25, "Faro", 45.6490, 12.9480}, {"km-30", 30, "Saline", 45.6380, 12.9290},
-	{"bridge-3", 33.4, "Ponte Lungo", 45.6300, 12.9150}, {"km-35", 35, "Orti", 45.6260, 12.9080},
-	{"km-40", 40, "Giardini", 45.6110, 12.8900}, {"finish", 42.195, "Piazza del Porto", 45.6020, 12.8810},
+	{"start", 0, "Porta Nuova", 45.6010, 12.8800, 400}, {"km-05", 5, "Mercato", 45.6130, 12.9020, 45},
+	{"bridge-1", 8.2, "Ponte dei Remi", 45.6190, 12.9160, 30}, {"km-10", 10, "Arsenale Vecchio", 45.6240, 12.9230, 45},
+	{"km-15", 15, "Riva Lunga", 45.6390, 12.9410, 45}, {"bridge-2", 18.6, "Ponte Alto", 45.6470, 12.9530, 30},
+	{"km-20", 20, "Isola Verde", 45.6520, 12.9600, 45}, {"half", 21.0975, "Molo Grande", 45.6550, 12.9640, 45},
+	{"km-25", 25, "Faro", 45.6490, 12.9480, 45}, {"km-30", 30, "Saline", 45.6380, 12.9290, 45},
+	{"bridge-3", 33.4, "Ponte Lungo", 45.6300, 12.9150, 30}, {"km-35", 35, "Orti", 45.6260, 12.9080, 45},
+	{"km-40", 40, "Giardini", 45.6110, 12.8900, 45}, {"finish", 42.195, "Piazza del Porto", 45.6020, 12.8810, 60},
 }
 
 const (
@@ -158,8 +165,47 @@ func (d Day) Messages() []Message {
 	}
 	if d.Runners > 0 {
 		d.radio(start, add)
+		d.changes(start, add)
 	}
 	slices.SortStableFunc(out, func(a, b Message) int { return cmp.Compare(a.At.UnixMicro(), b.At.UnixMicro()) })
+	return out
+}
+
+// changes are the registrations that change until the last minute: some runners get another club, and some
+// who had registered withdraw, which deletes them.
+func (d Day) changes(start time.Time, add func(at time.Time, topic, key string, format string, args ...any)) {
+	r := rand.New(rand.NewPCG(d.Seed, 0x6368616e6765))
+	name := func() string { return firstNames[r.IntN(len(firstNames))] + " " + lastNames[r.IntN(len(lastNames))] }
+	for n := range d.Runners / 20 {
+		chip := fmt.Sprintf("P%05d", n*20+r.IntN(20))
+		at := start.Add(-time.Duration(1+r.IntN(28)) * time.Second)
+		add(at, "entrants", chip, "%s,%d,%s,%s,%c,%d,%s", chip, n*20+1, name(), clubs[r.IntN(len(clubs))], 'A'+n*20*5/d.Runners, 1946+r.IntN(62), stamp(at))
+	}
+	for n := range d.Runners / 50 {
+		chip := fmt.Sprintf("W%05d", n)
+		at := start.Add(-time.Duration(60+r.IntN(600)) * time.Second)
+		add(at, "entrants", chip, "%s,%d,%s,%s,%c,%d,%s", chip, d.Runners+n+1, name(), clubs[r.IntN(len(clubs))], 'A', 1946+r.IntN(62), stamp(at))
+		add(at.Add(time.Duration(1+r.IntN(50))*time.Second), "entrants", chip, "")
+	}
+}
+
+// Editions are the results of earlier races, a CSV file each, by the file's name.
+func (d Day) Editions() map[string][]byte {
+	r := rand.New(rand.NewPCG(d.Seed, 0x656469746e))
+	out := map[string][]byte{}
+	for edition := 2023; edition < FirstStart.Year(); edition++ {
+		b := []byte("edition,bib,name,finish_seconds\n")
+		bib := 1
+		for _, last := range lastNames {
+			for _, first := range firstNames {
+				if r.IntN(3) > 0 {
+					b = fmt.Appendf(b, "%d,%d,%s %s,%d\n", edition, bib, first, last, 9000+r.IntN(9000))
+					bib++
+				}
+			}
+		}
+		out[fmt.Sprintf("edition-%d.csv", edition)] = b
+	}
 	return out
 }
 

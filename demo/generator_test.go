@@ -67,7 +67,7 @@ func TestDay(t *testing.T) {
 		}
 	}
 	total := topics["mat-reads"]
-	if len(mats) != 14 || topics["wave-starts"] != 5 || topics["entrants"] != 2000 || topics["medical-calls"] == 0 {
+	if len(mats) != 14 || topics["wave-starts"] != 5 || topics["entrants"] != 2000+100+2*40 || topics["medical-calls"] == 0 {
 		t.Errorf("%v %v", topics, mats)
 	}
 	if bad*3000 < total || bad*300 > total {
@@ -94,7 +94,7 @@ func TestDay(t *testing.T) {
 	if n := len((Day{Seed: 1, Runners: 0}).Messages()); n != 5 {
 		t.Errorf("a day without runners has %d messages", n)
 	}
-	for _, part := range []string{"clean_reads", "crowding", "mat_outages", "radio_words"} {
+	for _, part := range []string{"clean_reads", "crowding", "splits", "missing_runners", "call_places", "mat_outages", "radio_words"} {
 		if !strings.Contains(RaceSQL, "CREATE JOB "+part) {
 			t.Errorf("the demo lacks the job %s", part)
 		}

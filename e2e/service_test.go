@@ -176,7 +176,7 @@ func TestKilledService(t *testing.T) {
 	p := serve(t, filepath.Join(dir, "data"))
 	address, db := raceDatabase(t)
 	day := demo.Day{Seed: 5, Runners: 250}.Messages()
-	const query = `SELECT mat, w.opens AS opened, w.closes AS closed, COUNT(*) AS runners, MAX(rssi) AS best_rssi FROM reads%s GROUP BY mat, w WINDOW w AS (TUMBLING 1 MINUTE)`
+	const query = `SELECT mat, w.opens AS opened, w.closes AS closed, COUNT(*) AS runners FROM reads%s GROUP BY mat, w WINDOW w AS (TUMBLING 1 MINUTE)`
 	r, err := p.Apply(t.Context(), api.ScriptRequest{SQL: declareReads + p.endpoint(address) + `CREATE TOPIC counts (PARTITIONS 1);
 		DECLARE SINK counts_topic TO TOPIC 'counts';
 		DECLARE SINK counts_files TO FILES :archive (ROLL EVERY 1 SECOND);

@@ -4,11 +4,13 @@ export type Counts = {
   in: number; passed: number; filtered: number; absorbed: number;
   late: number; rejected: number; held: number; made: number;
   withdrawn?: number; partly?: number; covered?: number; counted?: number; missed?: number;
+  matched?: number; unmatched?: number;
 };
 export type OpenWindow = { opens: number; closes: number; key?: string; rows: number; closed?: boolean };
 export type Step = {
   id: number; kind: string; step: string; detail: string; counts: Counts; out: number; open: number;
   watermark?: number; windows?: number; keys?: number; bytes?: number; lateness?: number; open_windows?: OpenWindow[];
+  rows?: number; table?: boolean; bound?: string; alias?: string; into?: number;
 };
 export type LagBucket = { up_to: number; rows: number };
 export type Lateness = {
@@ -17,7 +19,7 @@ export type Lateness = {
   splits: { split: string; rows: number; kept: number; half: number; most_99: number; most: number; buckets: LagBucket[] }[];
 };
 export type Split = {
-  stream: string; split: string; next: number; newest_at?: number; watermark?: number; idle?: boolean; ended?: boolean;
+  stream: string; split: string; next: number; newest_at?: number; watermark?: number; idle?: boolean; ended?: boolean; table?: boolean; notice?: string;
 };
 export type Sample = {
   step: string; kind: "late" | "rejected"; reason: string; origin?: string; event_time?: number; late_by?: number; row: string;

@@ -3,6 +3,7 @@ import { useEffect, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, followJob, Problem, type JobDetail, type Step } from "./api";
 import { ago, Button, bytes, Confirm, count, Empty, Fault, instant, length, Sheet, State, Td, Th } from "./parts";
+import { Joins } from "./joins";
 import { Windows } from "./windows";
 import { perSecond, useRates } from "./rate";
 
@@ -49,13 +50,14 @@ export function JobPage() {
       </dl>
       <TabGroup>
         <TabList className="flex gap-1 border-b border-line">
-          {["Steps", "Windows", "Newest rows", `Late and rejected (${count(job.late + job.rejected)})`, "Definition"].map((t, i) => (
+          {["Steps", "Windows", "Joins and tables", "Newest rows", `Late and rejected (${count(job.late + job.rejected)})`, "Definition"].map((t, i) => (
             <Tab key={i} className="-mb-px cursor-pointer border-b-2 border-transparent px-3 py-2 font-medium text-soft data-[selected]:border-river data-[selected]:text-river">{t}</Tab>
           ))}
         </TabList>
         <TabPanels className="pt-4">
           <TabPanel className="space-y-4"><Ledger steps={job.status.steps} running={job.state === "running"} /><Splits job={job} /></TabPanel>
           <TabPanel className="space-y-4">{job.status.steps.some((s) => s.kind === "window") ? <Windows job={job} /> : <Sheet><Empty>No step of the job has windows.</Empty></Sheet>}<Splits job={job} /></TabPanel>
+          <TabPanel className="space-y-4"><Joins job={job} /></TabPanel>
           <TabPanel className="space-y-4"><Newest job={job} /></TabPanel>
           <TabPanel><Samples job={job} /></TabPanel>
           <TabPanel className="space-y-4">
@@ -74,7 +76,7 @@ export function JobPage() {
 
 /** The least watermark of the splits that are being read. */
 function watermark(job: JobDetail): number | undefined {
-  const ws = job.status.splits.filter((s) => !s.idle && !s.ended).map((s) => s.watermark);
+  const ws = job.status.splits.filter((s) => !s.idle && !s.ended && !s.table).map((s) => s.watermark);
   if (ws.length === 0 || ws.some((w) => w === undefined)) return undefined;
   return Math.min(...(ws as number[]));
 }
@@ -90,7 +92,7 @@ function Figure({ label, children, tone = "", small }: { label: string; children
 
 const plural = (n: number, what: string) => `${count(n)} ${what}${n === 1 ? "" : "s"}`;
 
-const verbs: Record<string, string> = { scan: "reads", filter: "filters", project: "computes", window: "aggregates", unique: "keeps the first", over: "looks around", explode: "unnests", route: "routes", output: "writes" };
+const verbs: Record<string, string> = { scan: "reads", filter: "filters", project: "computes", window: "aggregates", unique: "keeps the first", over: "looks around", explode: "unnests", route: "routes", output: "writes", side: "shares out", join: "pairs", table: "keeps", lookup: "looks up", "as of": "joins as of", union: "puts together", settle: "settles" };
 
 /** Where every row went: in each line, in = passed + filtered + absorbed + late + rejected + held. */
 function Ledger({ steps, running }: { steps: Step[]; running: boolean }) {
@@ -113,6 +115,8 @@ function Ledger({ steps, running }: { steps: Step[]; running: boolean }) {
                   {s.kind === "window" && (
                     <div className="text-xs text-soft">{plural(s.windows ?? 0, "open window")}, {plural(s.keys ?? 0, "key")}, {bytes(s.bytes ?? 0)}; closed up to {instant(s.watermark)}</div>
                   )}
+                  {s.kind === "side" && <div className="text-xs text-soft">{plural(s.rows ?? 0, "row")} held, {bytes(s.bytes ?? 0)}</div>}
+                  {["join", "as of", "lookup"].includes(s.kind) && <div className="text-xs text-soft">{plural(s.counts.matched ?? 0, "match").replace("matchs", "matches")}, {plural(s.counts.unmatched ?? 0, "row")} without one</div>}
                   {(s.kind === "unique" || s.kind === "over") && (
                     <div className="text-xs text-soft">{plural(s.windows ?? 0, "row")} waiting, {plural(s.keys ?? 0, "key")}, {bytes(s.bytes ?? 0)}; taken up to {instant(s.watermark)}</div>
                   )}
@@ -141,7 +145,7 @@ function Splits({ job }: { job: JobDetail }) {
               <tr key={`${s.stream} ${s.split}`}>
                 <Td>{s.stream}</Td><Td mono>{s.split}</Td><Td right>{count(s.next)}</Td>
                 <Td mono>{instant(s.newest_at)}</Td><Td mono>{instant(s.watermark)}</Td>
-                <Td><span className="text-soft">{s.ended ? "ended" : s.idle ? "idle" : "reading"}</span></Td>
+                <Td><span className="text-soft">{s.notice || (s.ended ? "ended" : s.idle ? (s.table ? "up to date" : "idle") : "reading")}</span></Td>
               </tr>
             ))}
           </tbody>

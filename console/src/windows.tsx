@@ -12,7 +12,7 @@ export function Windows({ job }: { job: JobDetail }) {
 }
 
 function OneStep({ step, job }: { step: Step; job: JobDetail }) {
-  const splits = job.status.splits.filter((s) => s.newest_at !== undefined && !s.ended);
+  const splits = job.status.splits.filter((s) => s.newest_at !== undefined && !s.ended && !s.table);
   const windows = (step.open_windows ?? []).slice(0, shown).reverse();
   const mark = step.watermark;
   const times = [...windows.flatMap((w) => [w.opens, w.closes]), ...splits.flatMap((s) => [s.newest_at!, s.watermark ?? s.newest_at!]), ...(mark === undefined ? [] : [mark])];

@@ -1,10 +1,15 @@
--- The race desk of the Three Bridges Marathon: clean reads, crowd warnings, silent mats and words from
--- the radio, and everything that came late or garbled.
+-- The race desk of the Three Bridges Marathon: clean reads, crowd warnings, splits with the names of the
+-- runners, runners that go missing, where a medical call comes from, silent mats and words from the radio,
+-- and everything that came late or garbled.
 
 CREATE TOPIC IF NOT EXISTS 'mat-reads' (PARTITIONS 4);
+CREATE TOPIC IF NOT EXISTS entrants (PARTITIONS 2);
+CREATE TOPIC IF NOT EXISTS 'medical-calls' (PARTITIONS 1);
 CREATE TOPIC IF NOT EXISTS radio (PARTITIONS 1);
 CREATE TOPIC IF NOT EXISTS 'clean-reads' (PARTITIONS 2);
 CREATE TOPIC IF NOT EXISTS 'crowd-alerts' (PARTITIONS 1);
+CREATE TOPIC IF NOT EXISTS 'missing-runners' (PARTITIONS 1);
+CREATE TOPIC IF NOT EXISTS 'located-calls' (PARTITIONS 1);
 CREATE TOPIC IF NOT EXISTS 'mat-sessions' (PARTITIONS 1);
 CREATE TOPIC IF NOT EXISTS 'late-reads' (PARTITIONS 1);
 CREATE TOPIC IF NOT EXISTS 'bad-reads' (PARTITIONS 1);
@@ -29,14 +34,66 @@ DECLARE STREAM radio (
 )
 FROM TOPIC 'radio' (FORMAT text);
 
+DECLARE STREAM calls (
+  call_id   VARCHAR   NOT NULL,
+  chip      VARCHAR   NOT NULL,
+  called_at TIMESTAMP NOT NULL,
+  severity  INT,
+  marshal   VARCHAR
+)
+EVENT TIME called_at DELAY 20 SECONDS IDLE AFTER 2 SECONDS
+FROM TOPIC 'medical-calls' (FORMAT json);
+
+-- Registrations change until the last minute: a message replaces the entrant of its chip, an empty one deletes it.
+DECLARE TABLE entrants (
+  chip       VARCHAR   PRIMARY KEY,
+  bib        INT,
+  name       VARCHAR,
+  club       VARCHAR,
+  wave       VARCHAR,
+  birth_year INT,
+  updated_at TIMESTAMP
+)
+EVENT TIME updated_at
+FROM TOPIC 'entrants' (FORMAT csv);
+
+DECLARE TABLE mats (
+  mat        VARCHAR PRIMARY KEY,
+  km         DOUBLE,
+  place      VARCHAR,
+  capacity   INT,
+  mat_before VARCHAR
+)
+FROM MARIADB 'mats' VIA race_db (REFRESH EVERY 1 MINUTE);
+
+-- What a runner of the same name needed in the edition before: of repeated names the last file's counts.
+DECLARE TABLE editions (
+  edition        INT,
+  bib            INT,
+  name           VARCHAR PRIMARY KEY,
+  finish_seconds INT
+)
+FROM FILES :editions (FORMAT csv);
+
 DECLARE SINK clean_topic TO TOPIC 'clean-reads' (FORMAT json, KEY (chip));
 DECLARE SINK read_archive TO FILES :archive (FORMAT json, ROLL EVERY 30 SECONDS);
 DECLARE SINK crowd_table TO MARIADB 'crowding' VIA race_db (KEY (mat, opened));
 DECLARE SINK crowd_alerts TO TOPIC 'crowd-alerts' (FORMAT json, CHANGES full);
+DECLARE SINK split_table TO MARIADB 'splits' VIA race_db (KEY (chip, mat));
+DECLARE SINK missing_topic TO TOPIC 'missing-runners' (FORMAT json);
+DECLARE SINK call_topic TO TOPIC 'located-calls' (FORMAT json);
 DECLARE SINK mat_sessions TO TOPIC 'mat-sessions' (FORMAT json);
 DECLARE SINK word_table TO MARIADB 'radio_words' VIA race_db (KEY (word, opened));
 DECLARE SINK late_reads TO TOPIC 'late-reads' (FORMAT json);
 DECLARE SINK bad_reads TO TOPIC 'bad-reads' (FORMAT json);
+
+-- The first read of each chip at each mat, also a weak one, with where the mat lies.
+CREATE VIEW passed AS
+SELECT r.chip, r.mat, r.read_at, m.km, m.place, m.mat_before
+FROM reads r
+  JOIN mats m ON m.mat = r.mat
+WHERE NOT r.weak
+UNIQUE BY (r.chip, r.mat) WITHIN 10 MINUTES;
 
 -- A chip is read several times while its runner crosses a mat. The first read of a chip and mat stays.
 CREATE JOB clean_reads
@@ -51,23 +108,84 @@ CREATE JOB clean_reads
   ROUTE REJECTED reads TO bad_reads
   SET (CHECKPOINT EVERY 2 SECONDS);
 
--- How many runners cross each mat in five minutes, and a warning where it gets crowded. A mat whose link was
--- down for a while corrects what was given.
+-- How many runners cross each mat in five minutes, and a warning where more do than it can take. A mat whose
+-- link was down for a while corrects what was given.
 CREATE JOB crowding
   WITH crowd AS (
     SELECT
-      mat,
+      r.mat,
       w.opens AS opened,
       w.closes AS closed,
-      COUNT(DISTINCT chip) AS runners,
-      MAX(rssi) AS best_rssi
-    FROM reads
-    GROUP BY mat, w
+      COUNT(DISTINCT r.chip) AS runners,
+      MAX(m.place) AS place,
+      MAX(m.capacity) AS capacity
+    FROM reads r
+      JOIN mats m ON m.mat = r.mat
+    GROUP BY r.mat, w
     WINDOW w AS (SLIDING 5 MINUTES EVERY 30 SECONDS LATENESS 2 MINUTES)
   )
   ROUTE crowd TO crowd_table
-  ROUTE crowd WHERE runners > 150 TO crowd_alerts
+  ROUTE crowd WHERE runners > 5 * capacity TO crowd_alerts
   ROUTE LATE crowd TO late_reads
+  SET (CHECKPOINT EVERY 2 SECONDS);
+
+-- How long each runner took from the mat before, with the name as it was registered at that moment.
+CREATE JOB splits
+  WITH legs AS (
+    SELECT p.chip, p.mat, p.km, p.read_at, p.read_at - b.read_at AS took
+    FROM passed p
+      LEFT JOIN passed b
+        ON b.chip = p.chip
+          AND b.mat = p.mat_before
+          AND b.read_at WITHIN 2 HOURS BEFORE p.read_at
+  ),
+  named AS (
+    SELECT
+      l.chip,
+      l.mat,
+      l.km,
+      e.bib,
+      e.name,
+      e.club,
+      l.read_at AS passed_at,
+      l.took / 1 SECOND AS leg_seconds,
+      (SELECT x.finish_seconds FROM editions x WHERE x.name = e.name) AS earlier_finish
+    FROM legs l
+      LEFT JOIN entrants e AS OF l.read_at ON e.chip = l.chip
+  )
+  ROUTE named TO split_table
+  SET (CHECKPOINT EVERY 2 SECONDS);
+
+-- Who was read at a mat and not at the next one within the time that the slowest runner needs.
+CREATE JOB missing_runners
+  WITH missing AS (
+    SELECT p.chip, e.bib, e.name, p.place AS last_place, p.read_at AS last_seen
+    FROM passed p
+      LEFT JOIN passed n
+        ON n.chip = p.chip
+          AND n.mat_before = p.mat
+          AND n.read_at WITHIN 1 HOUR AFTER p.read_at
+      LEFT JOIN entrants e AS OF NOW ON e.chip = p.chip
+    WHERE n.chip IS NULL AND p.mat <> 'finish'
+  )
+  ROUTE missing TO missing_topic
+  SET (CHECKPOINT EVERY 2 SECONDS);
+
+-- Where a medical call comes from: behind the mat at which the chip was last read.
+CREATE JOB call_places
+  WITH located AS (
+    SELECT
+      c.call_id,
+      c.severity,
+      c.called_at,
+      c.chip,
+      r.place AS last_place,
+      r.km AS last_km,
+      r.read_at AS last_seen
+    FROM calls c
+      LEFT JOIN LAST OF passed r ON r.chip = c.chip AND r.read_at WITHIN 2 HOURS BEFORE c.called_at
+  )
+  ROUTE located TO call_topic
   SET (CHECKPOINT EVERY 2 SECONDS);
 
 -- When each mat was read without a break: a gap of ninety seconds is worth a look.

@@ -1,9 +1,33 @@
+CREATE TABLE IF NOT EXISTS mats (
+  mat VARCHAR(40) NOT NULL PRIMARY KEY,
+  km DOUBLE NOT NULL,
+  place VARCHAR(60) NOT NULL,
+  lat DOUBLE NOT NULL,
+  lon DOUBLE NOT NULL,
+  capacity INT NOT NULL,
+  mat_before VARCHAR(40)
+);
+
+CREATE TABLE IF NOT EXISTS splits (
+  chip VARCHAR(20) NOT NULL,
+  mat VARCHAR(40) NOT NULL,
+  km DOUBLE,
+  bib INT,
+  name VARCHAR(120),
+  club VARCHAR(120),
+  passed_at DATETIME(3) NOT NULL,
+  leg_seconds DOUBLE,
+  earlier_finish INT,
+  PRIMARY KEY (chip, mat)
+);
+
 CREATE TABLE IF NOT EXISTS crowding (
   mat VARCHAR(40) NOT NULL,
   opened DATETIME(3) NOT NULL,
   closed DATETIME(3) NOT NULL,
   runners BIGINT NOT NULL,
-  best_rssi DOUBLE,
+  place VARCHAR(60),
+  capacity INT,
   PRIMARY KEY (mat, opened)
 );
 

@@ -28,8 +28,9 @@ func (a *app) demoCommand() *cobra.Command {
 		Use:   "demo",
 		Short: "Play a race day: a service, a generator and the jobs of the timing desk",
 		Long: `Starts a service with the race day of the Three Bridges Marathon: a generator writes
-the mats' raw messages into topics, and two jobs turn them into clean reads (a topic
-and files), crowd counts (a MariaDB table) and crowd warnings (a topic).
+the mats' raw messages into topics, and the jobs of the timing desk turn them into clean
+reads, crowd counts and warnings, splits with the runners' names, missing runners and the
+places of medical calls: topics, files and tables of MariaDB.
 
 It runs until Ctrl-C, or for the time of --for, and then prints what arrived where.
 Running it again goes on where it stopped; --fresh begins anew.`,
@@ -161,8 +162,25 @@ func (d *demoRun) prepare(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	_, err = d.client.Apply(ctx, api.ScriptRequest{SQL: demo.RaceSQL, File: "race.sql", Params: map[string]string{"archive": d.archive}})
+	editions := filepath.Join(filepath.Dir(d.archive), "editions")
+	if err := d.writeEditions(editions); err != nil {
+		return err
+	}
+	_, err = d.client.Apply(ctx, api.ScriptRequest{SQL: demo.RaceSQL, File: "race.sql", Params: map[string]string{"archive": d.archive, "editions": editions}})
 	return err
+}
+
+// writeEditions writes the results of earlier races.
+func (d *demoRun) writeEditions(dir string) error {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	for name, text := range (demo.Day{Seed: d.seed}).Editions() {
+		if err := os.WriteFile(filepath.Join(dir, name), text, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // beat is how often the generator writes what has become due.
@@ -315,7 +333,7 @@ func (d *demoRun) report(ctx context.Context) error {
 		return err
 	}
 	defer db.Close()
-	for _, table := range []string{"crowding", "radio_words"} {
+	for _, table := range []string{"mats", "splits", "crowding", "radio_words"} {
 		var n int64
 		if err := db.QueryRowContext(ctx, "SELECT COUNT(*) FROM "+table).Scan(&n); err != nil {
 			return err

@@ -42,7 +42,7 @@ func TestManual(t *testing.T) {
 		t.Fatal(err)
 	}
 	cat := plan.NewCatalog(connect.Places())
-	if _, err := check(cat, "race.sql", string(race), map[string]string{"archive": "archive"}); err != nil {
+	if _, err := check(cat, "race.sql", string(race), map[string]string{"archive": "archive", "editions": "editions"}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := check(cat, "README.md", blocks.FindStringSubmatch(string(b))[1], nil); err != nil {

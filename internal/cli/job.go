@@ -123,7 +123,9 @@ func (a *app) printJob(d *service.JobDetail) {
 		var rows [][]string
 		for _, s := range d.Status.Splits {
 			state := "reading"
-			if s.Ended {
+			if s.Notice != "" {
+				state = s.Notice
+			} else if s.Ended {
 				state = "ended"
 			} else if s.Idle {
 				state = "idle"
@@ -137,7 +139,31 @@ func (a *app) printJob(d *service.JobDetail) {
 			a.printWindows(s)
 		}
 	}
+	a.printJoins(d.Status.Steps)
 	printLedger(a.out, d.Name, d.Status, d.Samples)
+}
+
+// printJoins lists what joins and tables hold and what they have given.
+func (a *app) printJoins(steps []flow.Step) {
+	for _, s := range steps {
+		switch s.Kind {
+		case "join", "as of", "lookup":
+			fmt.Fprintf(a.out, "\n%s: %s\n  bound: %s\n  %s matches, %s rows without one given\n", s.Step, s.Detail, s.Bound, number(s.Counts.Matched), number(s.Counts.Unmatched))
+		case "table":
+			fmt.Fprintf(a.out, "\ntable %s: %s\n", s.Step, s.Detail)
+		default:
+			continue
+		}
+		var rows [][]string
+		for _, side := range steps {
+			if side.Into != nil && *side.Into == s.ID {
+				rows = append(rows, []string{"  " + side.Alias, number(side.Counts.In), number(side.Counts.Late), number(int64(side.Rows)), number(int64(side.Bytes))})
+			}
+		}
+		if rows != nil {
+			columns(a.out, []string{"  SIDE", "ROWS IN", "LATE", "ROWS HELD", "BYTES HELD"}, rows)
+		}
+	}
 }
 
 // shownWindows is how many open windows of a step are printed.

@@ -400,7 +400,9 @@ func (j *job) info() JobInfo {
 	for _, x := range st.Steps {
 		switch x.Kind {
 		case "scan":
-			i.In += x.Counts.In
+			if !x.Table { // what is only looked into is no input
+				i.In += x.Counts.In
+			}
 		case "output":
 			i.Out += x.Out
 		}

@@ -293,6 +293,7 @@ func (j *Job) work() error {
 		}
 		now := j.opts.Now()
 		pi.ctx.NowMs, pi.ctx.Machine.Now = now.UnixMilli(), now.UnixMicro()
+		batch.Change, batch.From = nil, nil // what another stream's decoder left
 		rejects := dec.Decode(p.Data, p.Messages, &batch)
 		batch.Split = sr.index
 		n := &pi.ctx.Counts[sc.op.ID]

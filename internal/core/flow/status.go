@@ -25,7 +25,11 @@ type Step struct {
 	// Open has some of the open windows, those that close last.
 	OpenWindows []step.OpenWindow `json:"open_windows,omitempty"`
 	Keys        int               `json:"keys,omitempty"`
-	Rows        int               `json:"rows,omitempty"` // of a side of a join and of a table: rows held
+	Rows        int               `json:"rows,omitempty"`  // of a side of a join and of a table: rows held
+	Table       bool              `json:"table,omitempty"` // a scan of a table that is only looked into
+	Bound       string            `json:"bound,omitempty"` // of a join: what bounds it in time, for people
+	Alias       string            `json:"alias,omitempty"` // of a side: what the query calls the input
+	Into        *int              `json:"into,omitempty"`  // of a side: the operator that gets the rows
 	Bytes       int               `json:"bytes,omitempty"`
 }
 
@@ -37,6 +41,7 @@ type SplitStatus struct {
 	NewestAt  *int64 `json:"newest_at,omitempty"` // greatest event time, microseconds
 	Watermark *int64 `json:"watermark,omitempty"`
 	Idle      bool   `json:"idle,omitempty"`
+	Table     bool   `json:"table,omitempty"` // of a table, which holds no stream up
 	Ended     bool   `json:"ended,omitempty"`
 	Notice    string `json:"notice,omitempty"` // what the source has to say
 }
@@ -66,7 +71,7 @@ func (j *Job) Status() Status {
 		for _, sr := range sc.splits {
 			sr.seen.Lock()
 			add(sr.counts)
-			st := SplitStatus{Stream: sc.op.Step, Split: sr.split.Name(), Next: sr.delivered, NewestAt: known(sr.newest), Idle: sr.idle, Ended: sr.ended}
+			st := SplitStatus{Stream: sc.op.Step, Split: sr.split.Name(), Next: sr.delivered, NewestAt: known(sr.newest), Idle: sr.idle, Ended: sr.ended, Table: sc.op.Aux}
 			if st.NewestAt != nil {
 				st.Watermark = known(sr.newest - sc.op.Stream.Delay)
 			}
@@ -91,7 +96,9 @@ func (j *Job) Status() Status {
 	}
 	for i, o := range j.plan.Ops {
 		st := Step{ID: o.ID, Kind: o.Kind.String(), Step: o.Step, Detail: o.Detail, Counts: total[i], Out: total[i].Out(), Open: total[i].Open()}
+		st.Bound, st.Alias, st.Table = o.Bound(), o.Alias, o.Aux
 		if o.Kind == plan.Side {
+			st.Into = &o.Into.ID
 			for _, w := range j.keyed[o.Into] {
 				w.seen.Lock()
 				st.Rows += w.held[o.Side].rows

@@ -228,9 +228,6 @@ func (w *keyedTask) run() error {
 			w.marks[p.from] = types.MaxTime
 		}
 		out := int64(0)
-		if p.loaded || p.end {
-			w.load(p.from)
-		}
 		switch k := w.keyed.(type) {
 		case step.Aggregator:
 			if p.groups != nil {
@@ -258,6 +255,9 @@ func (w *keyedTask) run() error {
 		}
 		if p.block != nil {
 			p.block.Free()
+		}
+		if p.loaded || p.end {
+			w.load(p.from)
 		}
 		if err := w.flush(out, w.box.live == 0); err != nil {
 			return nil

@@ -553,7 +553,7 @@ func (c *Catalog) stream(d *sql.DeclareStream, table bool, errs *sql.Errors) *St
 		role = roleTable
 	}
 	s.Via, s.Options = c.place(d.From, role, errs)
-	if s.Place == "mariadb" && !table && !s.Options.Flag("changes", false) {
+	if s.Place == "mariadb" && !table && s.Options != nil && !s.Options.Flag("changes", false) {
 		errs.Add(sql.Misfit, d.From.Address.Span, "write (CHANGES true), or declare a TABLE", "a stream over a table of a database is the stream of its changes")
 	}
 	return s

@@ -248,16 +248,11 @@ func stateBound(o *Op, rate float64) *StateBound {
 func (s *ExplainedStep) joins(o *Op, rate float64) {
 	switch o.Kind {
 	case Join:
-		s.Tasks, s.On = "rows of both sides are shared out by key", o.Join.On
-		s.Bound = fmt.Sprintf("%s %s %s", o.Right.Alias, o.Join.Bound(), o.Input.Alias)
-		if o.Join.Tables {
-			s.Bound = o.Join.Bound()
-		}
+		s.Tasks, s.On, s.Bound = "rows of both sides are shared out by key", o.Join.On, o.Bound()
 	case AsOf:
-		s.Tasks, s.On = "rows and changes are shared out by key", o.Join.On
-		s.Bound = fmt.Sprintf("%s as of the event time of %s, which waits for the table's watermark", o.OfTable.Name, o.Input.Alias)
+		s.Tasks, s.On, s.Bound = "rows and changes are shared out by key", o.Join.On, o.Bound()
 	case Lookup:
-		s.On = o.Join.On
+		s.On, s.Bound = o.Join.On, o.Bound()
 		if t := o.OfTable; t.Lookup {
 			s.State = &StateBound{Words: "a cache of the rows that were asked for, and of the keys that are not there", EntryBytes: o.rowBytes(o.Of.Fields, o.Kept) + 32,
 				Entries: int64(t.Options.Number("cache rows", DefaultCacheRows))}
@@ -266,6 +261,25 @@ func (s *ExplainedStep) joins(o *Op, rate float64) {
 	case Side:
 		s.State = o.sideBound(rate)
 	}
+}
+
+// Bound says for people what bounds a join in time; "" for other operators.
+func (o *Op) Bound() string {
+	switch o.Kind {
+	case Join:
+		if o.Join.Tables {
+			return o.Join.Bound()
+		}
+		return fmt.Sprintf("%s %s %s", o.Right.Alias, o.Join.Bound(), o.Input.Alias)
+	case AsOf:
+		return fmt.Sprintf("%s as of the event time of %s, which waits for the table's watermark", o.OfTable.Name, o.Input.Alias)
+	case Lookup:
+		if o.OfTable.Lookup {
+			return o.OfTable.Name + " is asked when a row comes, and the answer kept for a while"
+		}
+		return o.OfTable.Name + " as it is when a row comes"
+	}
+	return ""
 }
 
 // DefaultCacheRows is how many rows of a table that is looked up are cached.

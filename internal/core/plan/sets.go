@@ -127,6 +127,8 @@ func (b *builder) scalar(e *sql.Subquery, sc *scope, o **Op, step string) *eval.
 		return nil
 	}
 	switch {
+	case b.cat.broken[q.From.Name.Text]:
+		return nil // what is wrong with it has been said
 	case t == nil || q.From.Query != nil || b.named[q.From.Name.Text] != nil:
 		return bad(sql.Unbounded, q.From.Span, "join the stream with a bound in time", "a query that stands for a value reads a table by its key")
 	case len(q.Joins) > 0 || q.GroupBy != nil || q.Union != nil || q.Having != nil || len(q.Windows) > 0 || q.Distinct || b.aggregates(q):

@@ -45,7 +45,7 @@ func (k *Keys) EncodeRow(cols []*column.Vector, i int) (key []byte, hash uint64)
 // Encode writes the keys of n rows.
 func (k *Keys) Encode(cols []*column.Vector, n int) {
 	k.buf, k.ends, k.Hashes = k.buf[:0], k.ends[:0], k.Hashes[:0]
-	if len(cols) == 1 && cols[0].Type.Kind == types.Varchar && cols[0].Nulls == nil {
+	if n > 0 && len(cols) == 1 && cols[0].Type.Kind == types.Varchar && cols[0].Nulls == nil {
 		v := cols[0]
 		for _, s := range v.S[:n] {
 			start := len(k.buf)

@@ -1,6 +1,9 @@
 package state
 
-import "sync"
+import (
+	"sync"
+	"sync/atomic"
+)
 
 // Table is the latest row of each key, shared out to parts by key range. One task changes a part; any
 // number of goroutines look rows up.
@@ -26,8 +29,9 @@ type TablePart struct {
 	index   []uint64 // open addressing: 24 bits of the hash, then where the row is; 0: empty, 1: was deleted
 	used    int      // places of the index that are not empty
 	rows    int
-	garbage int // bytes of rows that were replaced or deleted
-	held    int // bytes of all rows
+	garbage int           // bytes of rows that were replaced or deleted
+	held    int           // bytes of all rows
+	touched atomic.Uint32 // what Probe has read, so that reading it is no dead code
 }
 
 // Slabs are of so many bytes, or of one row where it is longer.
@@ -121,13 +125,23 @@ func (p *TablePart) Probe(keys *Keys, sel []uint32, out [][]byte) {
 		}
 		return
 	}
-	// The places of the index come first, then the rows, so that the memory of several is fetched at once.
+	// The places of the index come first, then the first bytes of the rows, so that the memory of many is fetched
+	// at once: whoever compares keys as he goes waits for each row in turn.
 	var words [64]uint64
+	touched := byte(0)
 	mask := uint64(len(p.index) - 1)
 	for len(sel) > 0 {
 		n := min(len(sel), len(words))
 		for k, r := range sel[:n] {
 			words[k] = p.index[mix(keys.Hashes[r], 0)>>20&mask]
+		}
+		for _, w := range words[:n] {
+			if w > 1 {
+				w &= tableMask
+				slab := p.slabs[w>>20-1]
+				at := w & (1<<20 - 1)
+				touched |= slab[at] | slab[min(at+64, uint64(len(slab)-1))]
+			}
 		}
 		for k, r := range sel[:n] {
 			hash := keys.Hashes[r]
@@ -145,6 +159,7 @@ func (p *TablePart) Probe(keys *Keys, sel []uint32, out [][]byte) {
 		}
 		sel = sel[n:]
 	}
+	p.touched.Store(uint32(touched))
 }
 
 // Put keeps a row in the place of the one with its key, and gives the columns of that one. The caller

@@ -47,7 +47,7 @@ func (k *Keep) Merge(b *state.Block, split int32, fresh, complete bool) {
 			k.put(b, i)
 		}
 	}
-	if complete {
+	if complete && k.generation[split] > 1 {
 		k.sweep(split)
 	}
 }
