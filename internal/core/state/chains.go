@@ -34,8 +34,9 @@ type Chains struct {
 	used int // entries of the directory that are not empty, the dead ones too
 	rows int // live
 
-	bytes int      // of the segments
-	spare *segment // that went last, whose memory the next one takes
+	bytes  int      // of the segments
+	spare  *segment // that went last, whose memory the next one takes
+	newest *segment // that was made last
 }
 
 // Ref names a row: the slot of its segment (20 bits), how often the slot was used (16 bits), and the place
@@ -232,8 +233,11 @@ func (c *Chains) newSegment(number int64) uint32 {
 	s := &segment{number: number}
 	if c.spare != nil {
 		s.heads, s.data, c.spare = c.spare.heads[:0], c.spare.data[:0], nil
-		c.bytes += s.bytes()
+	} else if p := c.newest; p != nil && !p.gone && len(p.heads) < 1<<20 { // stretches are much alike
+		s.heads, s.data = make([]Row, 0, len(p.heads)), make([]byte, 0, len(p.data))
 	}
+	c.newest = s
+	c.bytes += s.bytes()
 	var slot uint32
 	if len(c.free) > 0 {
 		slot = c.free[0] // the one that has been free for longest, so that its age comes round as late as can be
@@ -307,7 +311,7 @@ func (c *Chains) Drop(before int64) (n int) {
 	}
 	c.rows -= n
 	if len(c.byAge) == 0 && len(c.dir) > 64 {
-		c.dir, c.used, c.spare = nil, 0, nil
+		c.dir, c.used, c.spare, c.newest = nil, 0, nil, nil
 	}
 	return n
 }

@@ -627,6 +627,7 @@ type waiting struct {
 	width   int64
 	buckets map[int64][]waits
 	n       int
+	least   int64 // no bucket lies before it
 	buf     []state.Ref
 }
 
@@ -641,6 +642,9 @@ func newWaiting(span int64) *waiting {
 
 func (w *waiting) add(t int64, r state.Ref) {
 	k := plan.FloorDiv(t, w.width)
+	if w.n == 0 || k < w.least {
+		w.least = k
+	}
 	w.buckets[k] = append(w.buckets[k], waits{t, r})
 	w.n++
 }
@@ -653,12 +657,24 @@ func (w *waiting) due(before int64) []state.Ref {
 	}
 	limit := plan.FloorDiv(before, w.width)
 	var late []int64
-	for k := range w.buckets {
-		if k <= limit {
-			late = append(late, k)
+	switch {
+	case w.least > limit:
+		return nil
+	case limit-w.least < int64(len(w.buckets)):
+		for k := w.least; k <= limit; k++ {
+			if w.buckets[k] != nil {
+				late = append(late, k)
+			}
 		}
+	default:
+		for k := range w.buckets {
+			if k <= limit {
+				late = append(late, k)
+			}
+		}
+		slices.Sort(late)
 	}
-	slices.Sort(late)
+	w.least = limit // what lies before it goes now
 	for _, k := range late {
 		rows, rest := w.buckets[k], w.buckets[k][:0]
 		var due []waits
