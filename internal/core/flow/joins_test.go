@@ -293,6 +293,25 @@ var joinGenerators = []func(r *rand.Rand) joined{
 				return out, nil
 			}}
 	},
+	func(r *rand.Rand) joined { // the last window that had closed
+		step := lengths(r, 1, 5, 20)
+		d, kind := step*int64(1+r.IntN(4)), r.IntN(2)
+		other := []string{"a", "b"}[r.IntN(2)]
+		return joined{sql: fmt.Sprintf("SELECT a.k AS k, a.v AS v, a.at AS at, h.c AS c, h.s AS s FROM a %s JOIN (SELECT k, w.closes AS c, SUM(v) AS s FROM %s GROUP BY k, w WINDOW w AS (SLIDING %s EVERY %s)) h AS OF a.at ON h.k = a.k",
+			[]string{"INNER", "LEFT"}[kind], other, seconds(d), seconds(step)), model: func(of map[string][][]row) (out []string, _ []row) {
+			m, _ := windowed(rowsOf(of[other]), fixed(d, step, 0), 0)
+			as, _ := punctual(rowsOf(of["a"]), types.Hour)
+			for _, a := range as {
+				closed := plan.FloorDiv(a.t, step) * step
+				if t := m[a.key][[2]int64{closed - d, closed}]; t != nil && a.key != "" {
+					out = append(out, fmt.Sprint(a.key, " ", a.v, " ", stamp(a.t), " ", stamp(closed), " ", t.sum))
+				} else if kind == 1 {
+					out = append(out, fmt.Sprint(a.key, " ", a.v, " ", stamp(a.t), "  "))
+				}
+			}
+			return out, nil
+		}}
+	},
 	func(r *rand.Rand) joined { // tables with tables
 		kind := r.IntN(6)
 		cond, holds := conditions(r)

@@ -272,6 +272,9 @@ func (o *Op) Bound() string {
 		}
 		return fmt.Sprintf("%s %s %s", o.Right.Alias, o.Join.Bound(), o.Input.Alias)
 	case AsOf:
+		if o.OfTable == nil {
+			return fmt.Sprintf("the windows of %s as of the event time of %s, which waits for their watermark", o.Right.Alias, o.Input.Alias)
+		}
 		return fmt.Sprintf("%s as of the event time of %s, which waits for the table's watermark", o.OfTable.Name, o.Input.Alias)
 	case Lookup:
 		if o.OfTable.Lookup {

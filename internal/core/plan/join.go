@@ -51,6 +51,8 @@ type Joining struct {
 	Time     JoinTime   // the event time of a pair
 	Cond     *eval.Expr // over the columns of both sides; nil: none
 	On       string     // for people
+	// AsOf: a version counts from After behind its event time on, and for so long; Valid 0: until the next one.
+	After, Valid int64
 }
 
 // JoinTime says what the event time of a pair is.
@@ -592,8 +594,7 @@ func (b *builder) joined(s *sql.Select, sc *scope, o *Op, step string) *Op {
 		case table != nil && !(o.Table && asOf == nil):
 			o = b.withTable(o, right, table, asOf, terms, spec, step, text, bind)
 		case asOf != nil:
-			b.errs.Add(sql.WrongPlace, asOf.Place(), "declare it with DECLARE TABLE, or bound the join in time", "AS OF belongs to a table, and %s is none", in.name)
-			o = nil
+			o = b.withWindows(o, right, asOf, terms, spec, step, text, bind)
 		default:
 			o = b.join(o, right, terms, spec, step, text)
 		}

@@ -232,27 +232,101 @@ func (b *builder) withTable(left, right *Op, t *Table, asOf sql.Expr, terms []*e
 		o.Detail = fmt.Sprintf("%s %s by %s, as it is when the row comes", j.Kind, t.Name, strings.Join(names, ", "))
 		return b.add(o)
 	}
+	rows := b.read(t)
+	of := make([]*eval.Expr, len(t.Key))
+	for i, k := range t.Key {
+		of[i] = eval.Column(k, rows.Fields[k].Type)
+	}
+	o.Detail = fmt.Sprintf("%s %s by %s, as of the row's event time", j.Kind, t.Name, strings.Join(names, ", "))
+	return b.asOf(o, left, rows, [2][]*eval.Expr{keys, of}, text)
+}
+
+// asOf adds the two sides of a join with versions, and the join.
+func (b *builder) asOf(o *Op, left, right *Op, keys [2][]*eval.Expr, text joinText) *Op {
+	j := o.Join
 	if j.Lateness == 0 {
 		j.Lateness = types.Hour
 	}
 	j.Slack = [2]int64{j.Lateness, 0}
 	o.Kind = AsOf
 	sides := [2]*Op{}
-	for i, in := range [2]*Op{left, b.read(t)} {
-		side := &Op{Kind: Side, Step: step, Input: in, Side: i, Into: o, Alias: [2]string{text.left, text.right}[i], Order: &Ordering{Keys: keys}}
-		if i == 1 {
-			side.Order.Keys = nil
-			for _, k := range t.Key {
-				side.Order.Keys = append(side.Order.Keys, eval.Column(k, in.Fields[k].Type))
-			}
-		}
-		for _, k := range side.Order.Keys {
+	for i, in := range [2]*Op{left, right} {
+		side := &Op{Kind: Side, Step: o.Step, Input: in, Side: i, Into: o, Alias: [2]string{text.left, text.right}[i], Order: &Ordering{Keys: keys[i]}}
+		for _, k := range keys[i] {
 			side.Order.Names = append(side.Order.Names, in.nameOf(k))
 		}
 		side.Detail = side.Alias + " by " + strings.Join(side.Order.Names, ", ")
 		sides[i] = b.add(side)
 	}
 	o.Input, o.Right = sides[0], sides[1]
-	o.Detail = fmt.Sprintf("%s %s by %s, as of the row's event time", j.Kind, t.Name, strings.Join(names, ", "))
 	return b.add(o)
+}
+
+// withWindows joins rows with the results of windows, as of the rows' event time: with those of the last window
+// that had closed by then.
+func (b *builder) withWindows(left, right *Op, asOf sql.Expr, terms []*eval.Expr, j *Joining, step string, text joinText, bind *binder) *Op {
+	n := len(left.Fields)
+	bad := func(code sql.Code, at sql.Span, hint, format string, args ...any) *Op {
+		b.errs.Add(code, at, hint, format, args...)
+		return nil
+	}
+	var frame *Frame
+	for o := right; o != nil && o.Kind != Join; o = o.Input {
+		if o.Kind == Window {
+			frame = &o.Agg.Frame
+			break
+		}
+	}
+	switch {
+	case frame == nil || right.closes < 0 || right.Keys == nil:
+		return bad(sql.WrongPlace, asOf.Place(), "declare it with DECLARE TABLE, let the step have windows and select w.closes, or bound the join in time", "AS OF belongs to a table or to the results of windows, and %s is neither", text.right)
+	case frame.Kind != Fixed || frame.Zone != nil || frame.Length == 1:
+		return bad(sql.Misfit, asOf.Place(), "use TUMBLING or SLIDING", "only the windows of TUMBLING and SLIDING follow each other at a distance that is known")
+	case right.Changes:
+		return bad(sql.Misfit, asOf.Place(), "let the window report ON CLOSE without LATENESS", "a row is joined once, and the results of %s are corrected", text.right)
+	case left.Changes:
+		return bad(sql.Misfit, text.at, "let the step before report ON CLOSE without LATENESS", "AS OF takes rows that stay; those of %s are replaced and withdrawn", text.left)
+	case j.Pick != PickAll || j.Kind == Right || j.Kind == Full:
+		return bad(sql.WrongPlace, text.at, "use JOIN or LEFT JOIN", "AS OF stands in JOIN and LEFT JOIN")
+	}
+	sc := *bind.scope
+	sc.inputs = sc.inputs[:len(sc.inputs)-1]
+	in := *bind
+	in.scope, in.where = &sc, "AS OF"
+	x := in.bound(asOf)
+	if x == nil {
+		return nil
+	}
+	if x.Op != eval.OpColumn || left.Time != x.Index {
+		return bad(sql.WrongType, asOf.Place(), "write AS OF "+text.left+"."+left.timeName(), "windows are read as of the event time of the row they are joined to")
+	}
+	var keys [2][]*eval.Expr
+	known := map[int]bool{}
+	var rest []*eval.Expr
+	for _, t := range terms {
+		if t.Op == eval.OpCall && t.Name == "=" && len(t.Args) == 2 {
+			x, y := t.Args[0], t.Args[1]
+			if l, r := sidesOf(x, n); r && !l {
+				x, y = y, x
+			}
+			if _, xr := sidesOf(x, n); !xr && y.Op == eval.OpColumn && y.Index >= n && slices.Contains(right.Keys, y.Index-n) && !known[y.Index-n] {
+				known[y.Index-n] = true
+				keys[0], keys[1] = append(keys[0], x), append(keys[1], shift(y, -n))
+				continue
+			}
+		}
+		rest = append(rest, t)
+	}
+	for _, k := range right.Keys {
+		if k != right.opens && k != right.closes && !known[k] {
+			return bad(sql.Unbounded, text.at, fmt.Sprintf("add %s.%s = …, of the same type", text.right, right.Fields[k].Name), "the results of %s are told apart by %s, and nothing says what it is", text.right, right.Fields[k].Name)
+		}
+	}
+	if len(rest) > 0 {
+		j.Cond = all(rest)
+	}
+	j.On, j.Valid, j.After = text.on, frame.Step, 1
+	o := &Op{Step: step, Join: j, Fields: joinedFields(left, right, text.right, j.Kind), Time: left.Time, Times: left.Times, opens: left.opens, closes: left.closes, Alias: text.right,
+		Detail: fmt.Sprintf("%s %s, the last window that had closed at the row's event time", j.Kind, text.right)}
+	return b.asOf(o, left, right, keys, text)
 }

@@ -98,6 +98,7 @@ func (x *AsOf) change(b *state.Block) {
 			from = b.Stamp[i]
 			n.Partly++
 		}
+		from += x.Op.Join.After
 		if from < x.marks[1] { // its split was idle
 			n.IdleLate++
 		}
@@ -121,9 +122,10 @@ func countsFrom(columns []byte) int64 { return int64(le.Uint64(columns)) }
 
 // at finds the version of a key's chain that counts at an instant.
 func (x *AsOf) at(head state.Ref, t int64) (best state.Ref) {
+	valid := x.Op.Join.Valid
 	for r := head; r != 0; {
 		row := x.versions.Get(r)
-		if row.Matches >= 0 && countsFrom(x.versions.Columns(r)) <= t && (best == 0 || newer(row, x.versions.Get(best))) {
+		if from := countsFrom(x.versions.Columns(r)); row.Matches >= 0 && from <= t && (valid == 0 || t < from+valid) && (best == 0 || newer(row, x.versions.Get(best))) {
 			best = r
 		}
 		r = x.versions.Next(row)
@@ -272,13 +274,15 @@ func (x *AsOf) prune(before int64) {
 	c := &x.C.Counts[x.Op.Right.ID]
 	x.versions.EachKey(func(head state.Ref) {
 		best := x.at(head, before)
-		if best == 0 {
+		valid := x.Op.Join.Valid
+		if best == 0 && valid == 0 {
 			return
 		}
 		keep := x.versions.Get(best)
 		for r := head; r != 0; {
 			row := x.versions.Get(r)
-			if r != best && row.Matches >= 0 && newer(keep, row) {
+			over := valid > 0 && countsFrom(x.versions.Columns(r))+valid <= before
+			if r != best && row.Matches >= 0 && (over || keep != nil && newer(keep, row)) {
 				x.versions.Remove(r)
 				c.Held--
 				c.Absorbed++
