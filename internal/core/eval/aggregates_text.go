@@ -26,7 +26,11 @@ const placeBytes = 20
 // appendPlace writes where row i stands in event order; equal times are ordered by origin.
 func appendPlace(b []byte, rows *column.Batch, i int) []byte {
 	b = binary.BigEndian.AppendUint64(b, uint64(rows.Time[i])^1<<63)
-	b = binary.BigEndian.AppendUint32(b, uint32(rows.Split)^1<<31)
+	split := int32(rows.Split)
+	if rows.From != nil {
+		split = rows.From[i]
+	}
+	b = binary.BigEndian.AppendUint32(b, uint32(split)^1<<31)
 	pos := int64(0)
 	if rows.Pos != nil {
 		pos = rows.Pos[i]

@@ -145,6 +145,37 @@ func windowText(m map[string]map[[2]int64]*total) (out []string) {
 
 // generators make a query each.
 var generators = []func(r *rand.Rand) asked{
+	func(r *rand.Rand) asked { // what a key did in a length of time before each row
+		d, e := lengths(r, 1, 5, 30, 7200), lengths(r, 1, 5, 30)
+		over := func(d int64) string {
+			return fmt.Sprintf("OVER (PARTITION BY k ORDER BY at RANGE INTERVAL '%d' SECOND PRECEDING)", d/second)
+		}
+		return asked{late: true, sql: fmt.Sprintf("SELECT k, v, at, COUNT(*) %s AS n, SUM(v) %s AS s, MAX(v) %s AS m, COUNT(DISTINCT v) %s AS c, LISTAGG(CAST(v AS VARCHAR), '+') FILTER (WHERE v > 0) %s AS l FROM s %%s", over(d), over(d), over(d), over(e), over(d)),
+			model: func(rows []row) (out []string, late []row) {
+				in, late := punctual(rows, 0)
+				for _, list := range byKey(in) {
+					for _, x := range list {
+						n, sum, most, texts := 0, int64(0), int64(-1<<62), []string{}
+						different := map[int64]bool{}
+						for _, y := range list {
+							if y.t <= x.t && y.t >= x.t-d {
+								n++
+								sum += y.v
+								most = max(most, y.v)
+								if y.v > 0 {
+									texts = append(texts, fmt.Sprint(y.v))
+								}
+							}
+							if y.t <= x.t && y.t >= x.t-e {
+								different[y.v] = true
+							}
+						}
+						out = append(out, fmt.Sprint(x, " ", n, " ", sum, " ", most, " ", len(different), " ", strings.Join(texts, "+")))
+					}
+				}
+				return out, late
+			}}
+	},
 	func(r *rand.Rand) asked { // tumbling
 		d, off, late := lengths(r, 1, 5, 10, 60), lengths(r, 0, 0, 2), lengths(r, 0, 0, 5, 30)
 		spec := fmt.Sprintf("TUMBLING %s OFFSET %s LATENESS %s%s", seconds(d), seconds(off), seconds(late), report(r))

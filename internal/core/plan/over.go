@@ -87,6 +87,9 @@ func (v *overs) bind(b *binder, e *sql.Call) *eval.Expr {
 		return nil
 	}
 	text := fmt.Sprint(strings.Join(names, ", "), order.Forget, order.Ranked)
+	if call.Agg != nil && !call.ByRows && call.FromBy > 0 && call.ToBy == 0 && order.Forget == 0 {
+		text += fmt.Sprint(" looks back ", call.FromBy) // such calls keep no rows, and stand in a step of their own
+	}
 	for _, o := range over.Order {
 		text += sql.PrintExpr(o.By) + fmt.Sprint(o.Desc)
 	}

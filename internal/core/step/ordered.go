@@ -93,6 +93,8 @@ func NewOrdered(o *plan.Op, c *Context, next Node, task, tasks int) *Ordered {
 		width: max(100*types.Millisecond, plan.Behind(o.Input)/256)}
 	if o.Kind == plan.Unique {
 		x.work = &unique{last: &state.Groups{Width: 1}, sweep: types.MinTime}
+	} else if looksBack(o.Order) {
+		x.work = newLookback(o)
 	} else {
 		x.work = newOver(o)
 	}
