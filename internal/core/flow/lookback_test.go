@@ -1,0 +1,30 @@
+package flow
+
+import (
+	"fmt"
+	"testing"
+	"time"
+)
+
+// BenchmarkLookBack computes a count and a mean over the rows of the same key in a length of time before each
+// of 200,000 rows of twelve keys, a row a second: a row costs the same however far it looks back.
+func BenchmarkLookBack(b *testing.B) {
+	for _, seconds := range []int{1_000, 30_000, 120_000} {
+		b.Run(fmt.Sprint(seconds), func(b *testing.B) {
+			over := fmt.Sprintf("OVER (PARTITION BY n %% 12 ORDER BY at RANGE INTERVAL '%d' SECOND PRECEDING)", seconds)
+			p := planOf(b, "SELECT n, COUNT(*) "+over+" AS c, AVG(n) "+over+" AS a FROM s")
+			const rows = 200_000
+			for b.Loop() {
+				sp := &memorySplit{name: "a", n: rows, piece: 4096, fail: -1}
+				j, err := New(p, opener{&memory{splits: []Split{sp}}, &nowhere{}}, Options{Parallelism: 1, Describe: describe, Now: func() time.Time { return time.Unix(1<<33, 0) }})
+				if err != nil {
+					b.Fatal(err)
+				}
+				if err := j.Run(b.Context()); err != nil {
+					b.Fatal(err)
+				}
+			}
+			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N*rows), "ns/row")
+		})
+	}
+}
