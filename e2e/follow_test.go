@@ -9,6 +9,8 @@ import (
 	"maps"
 	"math/rand/v2"
 	"net"
+	"net/url"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -16,6 +18,7 @@ import (
 
 	"fiume/internal/api"
 	"fiume/internal/catalog"
+	"fiume/internal/core/flow"
 	"fiume/internal/service"
 )
 
@@ -238,4 +241,180 @@ func TestFollow(t *testing.T) {
 		}
 		time.Sleep(200 * time.Millisecond)
 	}
+}
+
+// messages gives the values of a topic of one partition, in their order; that of a deletion is empty.
+func (p *process) messages(topic string) (out []string) {
+	p.t.Helper()
+	ms, err := p.Read(p.t.Context(), topic, url.Values{"limit": {"100000"}})
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	for _, m := range ms {
+		out = append(out, m.Value)
+	}
+	return out
+}
+
+// TestFollowWholeTable empties, alters and breaks a table that is followed, and reads its changes as a stream.
+func TestFollowWholeTable(t *testing.T) {
+	d := startDatabase(t)
+	d.exec("CREATE TABLE fees (bib INT PRIMARY KEY, fee DECIMAL(8,2), note VARCHAR(20))")
+	d.exec("INSERT INTO fees VALUES (1, 10.5, 'a'), (2, 20, NULL)")
+	p := serve(t, t.TempDir())
+	p.apply(p.endpoint(d.address()) + `
+		CREATE TOPIC copy (PARTITIONS 1); CREATE TOPIC log (PARTITIONS 1);
+		DECLARE TABLE fees (bib INT PRIMARY KEY, fee DECIMAL(8, 2)) FROM MARIADB 'fees' VIA race_db (CHANGES true);
+		DECLARE STREAM fee_changes (_change VARCHAR, bib INT, fee DECIMAL(8, 2)) FROM MARIADB 'fees' VIA race_db (CHANGES true);
+		DECLARE SINK copy_topic TO TOPIC 'copy' (KEY (bib));
+		DECLARE SINK log_topic TO TOPIC 'log';
+		CREATE JOB copies AS SELECT bib, fee FROM fees ROUTE TO copy_topic SET (PARALLELISM 1, CHECKPOINT EVERY 100 MILLISECONDS);
+		CREATE JOB logs AS SELECT _change, bib, fee FROM fee_changes ROUTE TO log_topic SET (PARALLELISM 1);`)
+	wait := func(topic string, want ...string) {
+		t.Helper()
+		var got []string
+		defer func() {
+			if t.Failed() {
+				t.Log(got)
+			}
+		}()
+		eventually(t, fmt.Sprint(topic, " to have ", want), func() bool {
+			got = p.messages(topic)
+			return fmt.Sprint(got) == fmt.Sprint(want)
+		})
+	}
+	copied := []string{`{"bib":1,"fee":10.50}`, `{"bib":2,"fee":20.00}`}
+	logged := []string{`{"_change":"insert","bib":1,"fee":10.50}`, `{"_change":"insert","bib":2,"fee":20.00}`}
+	wait("copy", copied...)
+	wait("log", logged...)
+	d.exec("UPDATE fees SET fee = 11 WHERE bib = 1")
+	d.exec("UPDATE fees SET note = 'b' WHERE bib = 1") // a column that is not declared: the row is as it was
+	d.exec("DELETE FROM fees WHERE bib = 2")
+	copied = append(copied, `{"bib":1,"fee":11.00}`, ``)
+	logged = append(logged, `{"_change":"replace","bib":1,"fee":11.00}`, `{"_change":"replace","bib":1,"fee":11.00}`, `{"_change":"withdraw","bib":2,"fee":20.00}`)
+	wait("copy", copied...)
+	wait("log", logged...)
+	// A column more is reported and changes nothing; TRUNCATE withdraws what is there.
+	d.exec("ALTER TABLE fees ADD COLUMN paid BOOLEAN AFTER bib")
+	d.exec("INSERT INTO fees VALUES (3, TRUE, 5, NULL)")
+	copied = append(copied, `{"bib":3,"fee":5.00}`)
+	wait("copy", copied...)
+	j, err := p.Job(t.Context(), "copies")
+	if err != nil || !strings.Contains(j.Status.Splits[0].Notice, "was altered") {
+		t.Fatal(err, j.Status.Splits)
+	}
+	d.exec("TRUNCATE TABLE fees")
+	d.exec("INSERT INTO fees VALUES (4, FALSE, 7, NULL)")
+	eventually(t, "the copy to be emptied and begun anew", func() bool {
+		v := p.messages("copy")
+		return len(v) == len(copied)+3 && v[len(copied)] == "" && v[len(copied)+1] == "" && v[len(copied)+2] == `{"bib":4,"fee":7.00}`
+	})
+	// While the job is stopped the log is thrown away: the table is read anew, and what has gone is withdrawn.
+	if err := p.StopJob(t.Context(), "copies"); err != nil {
+		t.Fatal(err)
+	}
+	d.exec("DELETE FROM fees WHERE bib = 4")
+	d.exec("INSERT INTO fees VALUES (5, FALSE, 8, NULL)")
+	d.exec("FLUSH BINARY LOGS")
+	var file string
+	var n int64
+	if err := d.DB.QueryRow("SHOW MASTER STATUS").Scan(&file, &n, new(any), new(any)); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "the old logs to be thrown away", func() bool {
+		_, _ = d.DB.Exec("PURGE BINARY LOGS TO '" + file + "'")
+		var first string
+		rows, err := d.DB.Query("SHOW BINARY LOGS")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer rows.Close()
+		return rows.Next() && rows.Scan(&first, &n) == nil && first == file
+	})
+	if err := p.StartJob(t.Context(), "copies"); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "the table to be read anew", func() bool {
+		v := p.messages("copy")
+		return len(v) >= 2 && v[len(v)-1] == "" && v[len(v)-2] == `{"bib":5,"fee":8.00}`
+	})
+	// A declared column that goes ends the job, with the reason.
+	d.exec("ALTER TABLE fees DROP COLUMN fee")
+	d.exec("INSERT INTO fees VALUES (6, FALSE, NULL)")
+	eventually(t, "the job to say what is missing", func() bool {
+		j, err := p.Job(t.Context(), "copies")
+		return err == nil && strings.Contains(j.Reason, "no column fee any more")
+	})
+}
+
+// TestTables joins a stream with tables that are read whole and again, looked up and cached, and read from a
+// file that is written anew.
+func TestTables(t *testing.T) {
+	d := startDatabase(t)
+	d.exec("CREATE TABLE mats (mat VARCHAR(20) PRIMARY KEY, km DOUBLE, open BOOLEAN)")
+	d.exec("INSERT INTO mats VALUES ('start', 0, TRUE), ('km-5', 5, FALSE)")
+	d.exec("CREATE TABLE runners (chip VARCHAR(20), edition INT, name VARCHAR(40), PRIMARY KEY (chip, edition))")
+	d.exec("INSERT INTO runners VALUES ('P1', 2025, 'Alba'), ('P2', 2025, 'Bruno')")
+	dir := t.TempDir()
+	clubs := writeFile(t, dir, "clubs.csv", "chip,club\nP1,Remiera\n")
+	p := serve(t, t.TempDir())
+	p.apply(declareReads + p.endpoint(d.address()) + fmt.Sprintf(`
+		CREATE TOPIC found (PARTITIONS 1);
+		DECLARE TABLE mats (mat VARCHAR PRIMARY KEY, km DOUBLE, open BOOLEAN) FROM MARIADB 'mats' VIA race_db (REFRESH EVERY 100 MILLISECONDS);
+		DECLARE TABLE runners (chip VARCHAR, edition INT, name VARCHAR, PRIMARY KEY (chip, edition)) FROM MARIADB 'runners' VIA race_db (CACHE ROWS 1000, CACHE FOR 300 MILLISECONDS);
+		DECLARE TABLE clubs (chip VARCHAR PRIMARY KEY, club VARCHAR) FROM FILES '%s' (FORMAT csv, REFRESH EVERY 50 MILLISECONDS);
+		DECLARE SINK found_topic TO TOPIC 'found';
+		CREATE JOB joins AS
+			SELECT r.chip, m.km, m.open, e.name, (SELECT c.club FROM clubs c WHERE c.chip = r.chip) AS club
+			FROM reads r JOIN mats m ON m.mat = r.mat LEFT JOIN runners e ON e.chip = r.chip AND e.edition = 2025
+			ROUTE TO found_topic;`, clubs))
+	send := func(chip, mat string) {
+		t.Helper()
+		key := "one"
+		if err := p.Write(t.Context(), "mat-reads", []api.MessageRequest{{Key: &key, Value: fmt.Sprintf(`{"chip":"%s","mat":"%s","read_at":"2026-05-17T09:00:00Z"}`, chip, mat)}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	last := func(want string) {
+		t.Helper()
+		eventually(t, want, func() bool {
+			v := p.messages("found")
+			return len(v) > 0 && v[len(v)-1] == want
+		})
+	}
+	send("P1", "start")
+	last(`{"chip":"P1","km":0,"open":true,"name":"Alba","club":"Remiera"}`)
+	send("P3", "km-5")
+	last(`{"chip":"P3","km":5,"open":false,"name":null,"club":null}`)
+	d.exec("UPDATE mats SET km = 5.1 WHERE mat = 'km-5'")
+	d.exec("DELETE FROM mats WHERE mat = 'start'")
+	d.exec("INSERT INTO runners VALUES ('P3', 2025, 'Carla')")
+	writeFile(t, dir, "clubs.csv", "chip,club\nP3,Faro\n")
+	eventually(t, "the tables to be read anew", func() bool {
+		send("P3", "km-5")
+		v := p.messages("found")
+		return v[len(v)-1] == `{"chip":"P3","km":5.1,"open":false,"name":"Carla","club":"Faro"}`
+	})
+	before := len(p.messages("found"))
+	send("P1", "start") // the mat has gone
+	send("P1", "km-5")
+	last(`{"chip":"P1","km":5.1,"open":false,"name":"Alba","club":null}`)
+	if n := len(p.messages("found")); n > before+3 {
+		t.Errorf("%d rows, then %d", before, n)
+	}
+	// The database goes away: what was read and cached stands, and the job goes on when it is back.
+	if err := d.server.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(500 * time.Millisecond)
+	eventually(t, "the job to say that the table could not be read again", func() bool {
+		j, err := p.Job(t.Context(), "joins")
+		return err == nil && slices.ContainsFunc(j.Status.Splits, func(s flow.SplitStatus) bool { return strings.Contains(s.Notice, "could not be read again") })
+	})
+	send("P2", "km-5")
+	d.start()
+	last(`{"chip":"P2","km":5.1,"open":false,"name":"Bruno","club":null}`)
+	p.fiume("", "job", "show", "joins").want(t, 0, "joins: join mats by mat", "bound: mats as it is when a row comes", "table clubs", "ROWS HELD")
+	p.fiume("SHOW TABLES; DESCRIBE runners;", "apply", "-").want(t, 0, "REFRESH EVERY 50", "edition", "key, NOT NULL", "used by the job joins")
+	p.fiume("DROP TABLE runners;", "apply", "-").want(t, 3, "the job joins")
 }

@@ -225,7 +225,7 @@ func (s *split) changed() (bool, error) {
 	}
 	err = s.file.Close()
 	header := s.header
-	s.file, s.at, s.pos, s.fresh = f, st.ModTime().UnixMicro(), 0, true
+	s.file, s.at, s.pos, s.fresh, s.waits = f, st.ModTime().UnixMicro(), 0, true, false
 	if err = errors.Join(err, s.begin()); err == nil && !slices.Equal(header, s.header) {
 		err = fmt.Errorf("the header of %s has changed from %q to %q; start the job anew", s.name, header, s.header)
 	}
@@ -256,7 +256,7 @@ func (s *split) begin() error {
 	}
 	var p flow.Piece
 	from := s.pos
-	if err := s.Next(&p); err != nil {
+	if err := s.read(&p); err != nil {
 		if errors.Is(err, io.EOF) {
 			return nil
 		}
@@ -271,8 +271,10 @@ func (s *split) begin() error {
 
 // Next implements flow.Split.
 func (s *split) Next(p *flow.Piece) error {
-	size := s.piece
-	if s.refresh > 0 && s.waits {
+	if s.refresh == 0 {
+		return s.read(p)
+	}
+	if s.waits {
 		changed, err := s.changed()
 		if err != nil {
 			return err
@@ -280,9 +282,21 @@ func (s *split) Next(p *flow.Piece) error {
 		if !changed {
 			return flow.ErrNothing
 		}
-		s.waits = false
 	}
-	p.Fresh = s.refresh > 0 && s.fresh
+	p.Fresh = s.fresh
+	s.fresh = false
+	err := s.read(p)
+	if errors.Is(err, io.EOF) {
+		s.waits, p.Complete = true, true
+		p.Data, p.Base, p.Next = p.Data[:0], s.pos, s.pos
+		return nil
+	}
+	return err
+}
+
+// read reads the next piece of the file.
+func (s *split) read(p *flow.Piece) error {
+	size := s.piece
 	for {
 		if cap(p.Data) < size+flow.Pad {
 			p.Data = make([]byte, size+flow.Pad)
@@ -292,15 +306,9 @@ func (s *split) Next(p *flow.Piece) error {
 		if err != nil && !errors.Is(err, io.EOF) {
 			return err
 		}
-		if n == 0 && s.refresh > 0 {
-			s.waits, s.fresh = true, false
-			p.Data, p.Base, p.Next, p.Complete = buf[:0], s.pos, s.pos, true
-			return nil
-		}
 		if n == 0 {
 			return io.EOF
 		}
-		s.fresh = false
 		end := n
 		if err == nil {
 			end = s.cut(buf[:n])

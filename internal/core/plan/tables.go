@@ -197,6 +197,9 @@ func (b *builder) withTable(left, right *Op, t *Table, asOf sql.Expr, terms []*e
 			}
 			_, xr := sidesOf(x, n)
 			i := -1
+			if y.Op == eval.OpCast && y.Type.IsWhole() && y.Args[0].Type.IsWhole() {
+				y = y.Args[0] // INT and BIGINT are one as keys
+			}
 			if y.Op == eval.OpColumn && y.Index >= n {
 				i = slices.Index(t.Key, y.Index-n)
 			}
