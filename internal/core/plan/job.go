@@ -176,6 +176,15 @@ func (b *builder) side(r sql.Route, outputs map[string]*Op) {
 	known := b.cat.KindOf(name) != "" || b.named[name] != nil
 	switch {
 	case len(of) > 0:
+	case late && r.Of != nil && known:
+		var inputs []string
+		for _, o := range b.plan.Ops {
+			if o.Step == name && o.Judges() && o.Alias != "" {
+				inputs = append(inputs, o.Alias)
+			}
+		}
+		b.errs.Add(sql.UnknownName, r.Of.Span, sql.DidYouMean(r.Of.Text, inputs), "no input of %s is called %q that can have late rows", name, r.Of.Text)
+		return
 	case late && known:
 		b.errs.Add(sql.WrongPlace, r.Step.Span, "name the step that has the window", "no row can be late in %q: it has no window and takes no rows in event order", name)
 		return

@@ -102,8 +102,12 @@ func (j *Joining) Bound() string {
 	}
 	edge := func(d int64) string {
 		switch {
+		case d < 0 && (1-d)%1000 == 0: // it was written as a comparison without the end
+			return "less than " + sql.DurationText(1-d) + " before"
 		case d < 0:
 			return sql.DurationText(-d) + " before"
+		case d > 0 && (d+1)%1000 == 0:
+			return "less than " + sql.DurationText(d+1) + " after"
 		case d > 0:
 			return sql.DurationText(d) + " after"
 		}
