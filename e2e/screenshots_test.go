@@ -53,6 +53,7 @@ func TestScreenshots(t *testing.T) {
 		return chromedp.Click(chromedp.Search(fmt.Sprintf("//button[@role='tab'][starts-with(., '%s')]", text)))
 	}
 	shot("console-windows.png", "/jobs/crowding", chromedp.WaitVisible(row), tab("Windows"))
+	shot("console-joins.png", "/jobs/splits", chromedp.WaitVisible(row), tab("Joins and tables"))
 	shot("console-newest.png", "/jobs/clean_reads", chromedp.WaitVisible(row), tab("Newest rows"))
 	shot("console-rejected.png", "/jobs/clean_reads", chromedp.WaitVisible(row), tab("Late and rejected"))
 	shot("console-query.png", "/query", chromedp.WaitVisible(chromedp.CSS("#sql")), chromedp.Click(chromedp.Search("//button[.='Reads by mat']")),
@@ -88,6 +89,7 @@ func TestScreenshots(t *testing.T) {
 		picture(t, name, b2)
 	}
 	terminal("cli-jobs.png", "job list", "topic list", "job show crowding")
+	terminal("cli-joins.png", "job show splits")
 	terminal("cli-lateness.png", "lateness reads")
 	terminal("cli-query.png", `query "SELECT mat, w.opens AS opened, COUNT(*) AS reads, AVG(rssi) AS avg_rssi FROM reads SINCE BEGINNING GROUP BY mat, w WINDOW w AS (TUMBLING 1 MINUTE) LIMIT 12"`, "topic read crowd-alerts --last 4")
 	wild := writeFile(t, dir, "crowd.sql", "select mat,count(distinct chip) as runners,-- how many\n arg_max(chip,rssi) as nearest from reads where rssi>-75 and not(mat='finish') group by mat,w window w as(tumbling 1 minute);\n")

@@ -267,10 +267,7 @@ func (s *ExplainedStep) joins(o *Op, rate float64) {
 func (o *Op) Bound() string {
 	switch o.Kind {
 	case Join:
-		if o.Join.Tables {
-			return o.Join.Bound()
-		}
-		return fmt.Sprintf("%s %s %s", o.Right.Alias, o.Join.Bound(), o.Input.Alias)
+		return o.Join.between(o.Right.Alias, o.Input.Alias)
 	case AsOf:
 		if o.OfTable == nil {
 			return fmt.Sprintf("the windows of %s as of the event time of %s, which waits for their watermark", o.Right.Alias, o.Input.Alias)

@@ -95,8 +95,8 @@ func (j *Joining) Held() int64 {
 	return n
 }
 
-// Bound says the bound for people.
-func (j *Joining) Bound() string {
+// between says for people where the rows of the right lie in event time, seen from those of the left.
+func (j *Joining) between(right, left string) string {
 	if j.Tables {
 		return "tables, kept up to date"
 	}
@@ -106,17 +106,22 @@ func (j *Joining) Bound() string {
 			return "less than " + sql.DurationText(1-d) + " before"
 		case d < 0:
 			return sql.DurationText(-d) + " before"
-		case d > 0 && (d+1)%1000 == 0:
+		case (d+1)%1000 == 0:
 			return "less than " + sql.DurationText(d+1) + " after"
-		case d > 0:
-			return sql.DurationText(d) + " after"
 		}
-		return "at the same time"
+		return sql.DurationText(d) + " after"
 	}
-	if j.Lo == j.Hi {
-		return edge(j.Lo)
+	switch {
+	case j.Lo == 0 && j.Hi == 0:
+		return right + " at the time of " + left
+	case j.Lo == j.Hi:
+		return right + " " + edge(j.Lo) + " " + left
+	case j.Hi == 0:
+		return right + " from " + edge(j.Lo) + " up to " + left
+	case j.Lo == 0:
+		return right + " from " + left + " to " + edge(j.Hi) + " it"
 	}
-	return "from " + edge(j.Lo) + " to " + edge(j.Hi)
+	return right + " from " + edge(j.Lo) + " to " + edge(j.Hi) + " " + left
 }
 
 // shift makes an expression over other columns: all of them lie by places further on.
@@ -365,7 +370,7 @@ func (b *builder) join(left, right *Op, terms []*eval.Expr, j *Joining, step str
 	o.joinTimes()
 	o.Detail = fmt.Sprintf("%s%s on %s", j.Kind, map[string]string{PickLast: ", the last", PickFirst: ", the first"}[j.Pick], strings.Join(names, ", "))
 	if !j.Tables {
-		o.Detail += ", " + text.right + " " + j.Bound()
+		o.Detail += ", " + j.between(text.right, text.left)
 	}
 	b.add(o)
 	if j.Tables && o.Keys != nil && !settled(o, keys) {

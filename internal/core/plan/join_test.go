@@ -30,11 +30,11 @@ func boundJoin(t *testing.T, text string) (*Plan, error) {
 func TestBounds(t *testing.T) {
 	for on, want := range map[string]string{
 		"r.read_at WITHIN 10 MINUTES OF c.called_at":                                                       "r from 10 MINUTES before to 10 MINUTES after c",
-		"c.called_at WITHIN 10 MINUTES AFTER r.read_at":                                                    "r from 10 MINUTES before to at the same time c",
-		"r.read_at >= c.called_at AND r.read_at < c.called_at + INTERVAL '1' HOUR":                         "r from at the same time to less than 1 HOUR after c",
+		"c.called_at WITHIN 10 MINUTES AFTER r.read_at":                                                    "r from 10 MINUTES before up to c",
+		"r.read_at >= c.called_at AND r.read_at < c.called_at + INTERVAL '1' HOUR":                         "r from c to less than 1 HOUR after it",
 		"c.called_at - r.read_at BETWEEN INTERVAL '1' SECOND AND INTERVAL '3' SECOND":                      "r from 3 SECONDS before to 1 SECOND before c",
-		"r.read_at = c.called_at":                                                                          "r at the same time c",
-		"r.read_at WITHIN 1 HOUR OF c.called_at AND r.read_at WITHIN 10 MINUTES BEFORE c.called_at":        "r from 10 MINUTES before to at the same time c",
+		"r.read_at = c.called_at":                                                                          "r at the time of c",
+		"r.read_at WITHIN 1 HOUR OF c.called_at AND r.read_at WITHIN 10 MINUTES BEFORE c.called_at":        "r from 10 MINUTES before up to c",
 		"c.called_at + INTERVAL '1' MINUTE >= r.read_at AND r.read_at + INTERVAL '2' MINUTE > c.called_at": "r from less than 2 MINUTES before to 1 MINUTE after c",
 	} {
 		p, err := boundJoin(t, "SELECT c.call_id FROM calls c JOIN reads r ON r.chip = c.chip AND "+on+";")
