@@ -16,7 +16,6 @@ type tableDecoder struct {
 	rows  flow.Decoder
 	table *plan.Table
 	some  []flow.Message
-	out   column.Batch
 }
 
 // NewTableDecoder makes a decoder of a table's messages.

@@ -661,7 +661,7 @@ func (r *logReader) commit(ctx context.Context) error {
 
 var errSchema = errors.New("the table has changed")
 
-var statements = regexp.MustCompile("(?is)^\\s*(truncate|drop\\s+table|rename\\s+table|alter\\s+table)\\b(.*)")
+var statements = regexp.MustCompile(`(?is)^\s*(truncate|drop\s+table|rename\s+table|alter\s+table)\b(.*)`)
 
 // query notices what is done to the table as a whole.
 func (r *logReader) query(ctx context.Context, e *replication.QueryEvent) error {
@@ -669,7 +669,7 @@ func (r *logReader) query(ctx context.Context, e *replication.QueryEvent) error 
 	if m == nil || r.over || !strings.EqualFold(string(e.Schema), r.c.server.db) {
 		return nil
 	}
-	name := regexp.MustCompile("(?i)(^|[^\\w$])" + regexp.QuoteMeta(r.c.Name()) + "($|[^\\w$])")
+	name := regexp.MustCompile(`(?i)(^|[^\w$])` + regexp.QuoteMeta(r.c.Name()) + `($|[^\w$])`)
 	if !name.MatchString(m[2]) {
 		return nil
 	}

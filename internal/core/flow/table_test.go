@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"strconv"
-	"sync"
 	"testing"
 	"time"
 
@@ -21,7 +20,6 @@ import (
 type numbered struct {
 	n, of  int64
 	random bool
-	mu     sync.Mutex
 	pos    int64
 	began  time.Time // when the first row was asked for
 }

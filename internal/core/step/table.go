@@ -226,7 +226,6 @@ type Lookup struct {
 	Rows Rows
 	Fail func(error) // ends the run
 
-	layout *state.Layout
 	whole  *state.Layout // as the table keeps them
 	places []int         // of the columns that are wanted among those that are kept
 	keys   state.Keys
