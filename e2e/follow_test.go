@@ -166,11 +166,12 @@ func (p *process) kept(columns, table string) map[string]bool {
 // restarts and the service is killed in the middle: the copy equals the table in the end.
 func TestFollow(t *testing.T) {
 	d := startDatabase(t)
-	d.exec("CREATE TABLE runners (id INT PRIMARY KEY, name VARCHAR(60), score DOUBLE, points MEDIUMINT UNSIGNED, fee DECIMAL(8,2), kind ENUM('run','walk'), seen DATETIME(6), note TEXT)")
+	d.exec("CREATE TABLE old (id INT PRIMARY KEY, name VARCHAR(10) CHARACTER SET latin1)")
+	d.exec("CREATE TABLE runners (id INT PRIMARY KEY, name VARCHAR(60), score DOUBLE, points MEDIUMINT UNSIGNED, fee DECIMAL(8,2), kind ENUM('run','walk'), extras SET('bag','shirt'), seen DATETIME(6), note TEXT)")
 	for i := 0; i < 2000; i += 500 {
 		var rows []string
 		for k := i; k < i+500; k++ {
-			rows = append(rows, fmt.Sprintf("(%d, 'Läufer %d', %d.25, %d, %d.10, 'run', '2026-05-17 09:00:00.%06d', NULL)", k, k, k, 16_000_000+k, k, k))
+			rows = append(rows, fmt.Sprintf("(%d, 'Läufer %d', %d.25, %d, %d.10, 'run', 'bag,shirt', '2026-05-17 09:00:00.%06d', NULL)", k, k, k, 16_000_000+k, k, k))
 		}
 		d.exec("INSERT INTO runners VALUES %s", strings.Join(rows, ","))
 	}
@@ -178,14 +179,16 @@ func TestFollow(t *testing.T) {
 	p := serve(t, dir)
 	r, err := p.Apply(t.Context(), api.ScriptRequest{SQL: p.endpoint(d.address()) + `
 		CREATE TOPIC copy (PARTITIONS 2);
-		DECLARE TABLE runners (id INT PRIMARY KEY, name VARCHAR, score DOUBLE, points INT, fee DECIMAL(8, 2), kind VARCHAR, seen TIMESTAMP, note VARCHAR)
+		DECLARE TABLE runners (id INT PRIMARY KEY, name VARCHAR, score DOUBLE, points INT, fee DECIMAL(8, 2), kind VARCHAR, extras VARCHAR, seen TIMESTAMP, note VARCHAR)
 		FROM MARIADB 'runners' VIA race_db (CHANGES true);
 		DECLARE SINK copy_topic TO TOPIC 'copy' (KEY (id));
-		DECLARE TABLE copied (id INT PRIMARY KEY, name VARCHAR, score DOUBLE, points INT, fee DECIMAL(8, 2), kind VARCHAR, seen TIMESTAMP, note VARCHAR) FROM TOPIC 'copy';
-		CREATE JOB follow AS SELECT id, name, score, points, fee, kind, seen, note FROM runners ROUTE TO copy_topic SET (CHECKPOINT EVERY 200 MILLISECONDS);`})
+		DECLARE TABLE copied (id INT PRIMARY KEY, name VARCHAR, score DOUBLE, points INT, fee DECIMAL(8, 2), kind VARCHAR, extras VARCHAR, seen TIMESTAMP, note VARCHAR) FROM TOPIC 'copy';
+		CREATE JOB follow AS SELECT id, name, score, points, fee, kind, extras, seen, note FROM runners ROUTE TO copy_topic SET (CHECKPOINT EVERY 200 MILLISECONDS);`})
 	if err != nil || r.Problem != nil {
 		t.Fatal(err, r.Problem)
 	}
+	p.fiume("DECLARE TABLE old (id INT PRIMARY KEY, name VARCHAR) FROM MARIADB 'old' VIA race_db (CHANGES true);\n"+
+		"DECLARE SINK s TO TOPIC 'copy' (KEY (id)); CREATE JOB old_names AS SELECT id, name FROM old ROUTE TO s;", "apply", "-").want(t, 3, "written in latin1")
 	rnd := rand.New(rand.NewPCG(7, 7))
 	changed, next := int64(0), 2000
 	restarted, killed := false, false
@@ -195,7 +198,7 @@ func TestFollow(t *testing.T) {
 		case 0:
 			var rows []string
 			for range 1 + rnd.IntN(300) {
-				rows = append(rows, fmt.Sprintf("(%d, 'neu', 0, 1, 1.5, 'walk', '2026-05-17 10:00:00', 'x')", next))
+				rows = append(rows, fmt.Sprintf("(%d, 'neu', 0, 1, 1.5, 'walk', 'shirt', '2026-05-17 10:00:00', 'x')", next))
 				next++
 			}
 			changed += d.exec("INSERT INTO runners VALUES %s", strings.Join(rows, ","))
@@ -216,8 +219,8 @@ func TestFollow(t *testing.T) {
 			p = serve(t, dir)
 		}
 	}
-	want := d.table("SELECT CONCAT(id, '|', name, '|', CAST(score * 4 AS INT), '|', points, '|', fee, '|', kind, '|', UNIX_TIMESTAMP(seen) * 1000 DIV 1, '|', COALESCE(note, '-')) FROM runners")
-	columns := "id, '|', name, '|', CAST(score * 4 AS BIGINT), '|', points, '|', fee, '|', kind, '|', UNIX_MILLIS(seen), '|', COALESCE(note, '-')"
+	want := d.table("SELECT CONCAT(id, '|', name, '|', CAST(score * 4 AS INT), '|', points, '|', fee, '|', kind, '|', extras, '|', UNIX_TIMESTAMP(seen) * 1000 DIV 1, '|', COALESCE(note, '-')) FROM runners")
+	columns := "id, '|', name, '|', CAST(score * 4 AS BIGINT), '|', points, '|', fee, '|', kind, '|', extras, '|', UNIX_MILLIS(seen), '|', COALESCE(note, '-')"
 	var got map[string]bool
 	deadline := time.Now().Add(60 * time.Second)
 	for {

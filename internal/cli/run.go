@@ -8,7 +8,9 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"runtime"
 	"runtime/debug"
+	"runtime/metrics"
 	"runtime/pprof"
 	"strings"
 	"text/tabwriter"
@@ -145,9 +147,18 @@ func secret(name string) (string, error) {
 // limits of a run's memory use: the collector works little until the heap is this large.
 const softMemory = 160 << 20
 
+// limitMemory sets the limit, and raises it where what is held is more: the collector would else work all the
+// time. It looks again behind each collection.
+func limitMemory() {
+	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
+	metrics.Read(live)
+	debug.SetMemoryLimit(max(softMemory, int64(live[0].Value.Uint64())*3/2))
+	runtime.SetFinalizer(&struct{ sentinel [16]byte }{}, func(*struct{ sentinel [16]byte }) { limitMemory() })
+}
+
 func (r *localRun) run(ctx context.Context, p *plan.Plan) error {
 	debug.SetGCPercent(400)
-	debug.SetMemoryLimit(softMemory)
+	limitMemory()
 	o := &connect.Opener{MariaDB: mariadb.Access{Secret: secret}}
 	if err := o.Check(ctx, p); err != nil {
 		return &failure{exitFailed, err}

@@ -123,19 +123,44 @@ func openChanges(scan *plan.Op, access Access) (flow.Source, error) {
 		}
 	}
 	c.cells = make([]sql.RawBytes, len(c.cols))
-	names, err := db.Query("SELECT column_name FROM information_schema.columns WHERE table_schema=? AND table_name=? ORDER BY ordinal_position", schema, s.Address)
-	if err != nil {
+	if err := c.checkColumns(schema); err != nil {
 		return fail(err)
 	}
-	defer names.Close()
-	for names.Next() {
-		var n string
-		if err := names.Scan(&n); err != nil {
-			return fail(err)
-		}
-		c.names = append(c.names, n)
+	return c, nil
+}
+
+// checkColumns notes the names of the table's columns and refuses those that the log does not write as the
+// server shows them.
+func (c *changes) checkColumns(schema string) error {
+	var metadata string
+	if err := c.db.QueryRow("SELECT UPPER(@@global.binlog_row_metadata)").Scan(&metadata); err != nil {
+		return err
 	}
-	return c, names.Err()
+	rows, err := c.db.Query("SELECT column_name, column_type, COALESCE(character_set_name, '') FROM information_schema.columns WHERE table_schema=? AND table_name=? ORDER BY ordinal_position", schema, c.Name())
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var name, kind, charset string
+		if err := rows.Scan(&name, &kind, &charset); err != nil {
+			return err
+		}
+		c.names = append(c.names, name)
+		if !slices.ContainsFunc(c.cols, func(col int) bool { return strings.EqualFold(c.scan.Stream.Columns[col].Name, name) }) {
+			continue
+		}
+		needs := strings.Contains(kind, "unsigned") || strings.HasPrefix(kind, "enum") || strings.HasPrefix(kind, "set(")
+		switch {
+		case charset != "" && charset != "utf8mb4" && charset != "utf8mb3" && charset != "utf8" && charset != "ascii":
+			return fmt.Errorf("the column %s of %s is written in %s, which the binary log does not translate; convert it: ALTER TABLE %s CONVERT TO CHARACTER SET utf8mb4", name, c.Name(), charset, c.Name())
+		case needs && metadata != "FULL":
+			return fmt.Errorf("the column %s of %s is %s, and the binary log does not say so; start the server with --binlog-row-metadata=FULL", name, c.Name(), kind)
+		case strings.HasPrefix(kind, "bit"):
+			return fmt.Errorf("the column %s of %s is %s, which cannot be followed; use BOOLEAN or a whole number", name, c.Name(), kind)
+		}
+	}
+	return rows.Err()
 }
 
 // checkLog looks whether the server writes what is needed.
@@ -518,6 +543,7 @@ type tableMap struct {
 	kinds    []byte
 	unsigned map[int]bool
 	words    map[int][]string // of ENUM columns
+	sets     map[int][]string // of SET columns
 }
 
 var errPurged = errors.New("purged")
@@ -703,7 +729,7 @@ func (r *logReader) mapOf(e *replication.TableMapEvent) (*tableMap, error) {
 			return nil, fmt.Errorf("%w: it has %d columns in the log and had %d when it was read, and the log does not name them; start the server with --binlog-row-metadata=FULL", errSchema, e.ColumnCount, len(names))
 		}
 	}
-	m := &tableMap{kinds: e.ColumnType, unsigned: e.UnsignedMap(), words: e.EnumStrValueMap()}
+	m := &tableMap{kinds: e.ColumnType, unsigned: e.UnsignedMap(), words: e.EnumStrValueMap(), sets: e.SetStrValueMap()}
 	s := r.c.scan.Stream
 	for _, c := range r.c.cols {
 		i := slices.IndexFunc(names, func(n string) bool { return strings.EqualFold(n, s.Columns[c].Name) })
@@ -784,6 +810,15 @@ func (m *tableMap) cell(i int, v any) []byte {
 		}
 		return whole(int64(v), 32)
 	case int64:
+		if set := m.sets[i]; set != nil {
+			var in []string
+			for k, w := range set {
+				if v&(1<<k) != 0 {
+					in = append(in, w)
+				}
+			}
+			return []byte(strings.Join(in, ","))
+		}
 		if words := m.words[i]; v >= 1 && int(v) <= len(words) {
 			return []byte(words[v-1])
 		}

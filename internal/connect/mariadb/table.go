@@ -25,7 +25,16 @@ func CheckSource(ctx context.Context, s *plan.Stream, access Access) error {
 		return err
 	}
 	defer db.Close()
-	return checkSource(ctx, db, schema, s)
+	if err := checkSource(ctx, db, schema, s); err != nil || !s.Options.Flag("changes", false) {
+		return err
+	}
+	c := &changes{db: db, scan: &plan.Op{Stream: s}}
+	for i, f := range s.Columns {
+		if f.Name != changeColumn {
+			c.cols = append(c.cols, i)
+		}
+	}
+	return errors.Join(c.checkLog(), c.checkColumns(schema))
 }
 
 func checkSource(ctx context.Context, db *sql.DB, schema string, s *plan.Stream) error {

@@ -221,6 +221,15 @@ func stateBound(o *Op, rate float64) *StateBound {
 	if len(t.Keys) > 0 {
 		keys = "one entry for each " + strings.Join(t.Names, ", ")
 	}
+	if t.Kind == Running && t.Gap == Forever {
+		b.Words = keys + " that the table has or had; and the result that was given"
+		if grow != nil {
+			b.Words += "; every value for " + strings.Join(grow, ", ")
+		}
+		b.Entries, b.Bytes = 0, 0
+		b.EntryBytes += 64
+		return b
+	}
 	switch {
 	case t.Kind == Running:
 		b.Words = fmt.Sprintf("%s; a key is kept until it is unseen for %s of event time", keys, sql.DurationText(t.Gap+delay))
