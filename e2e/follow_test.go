@@ -189,6 +189,9 @@ func TestFollow(t *testing.T) {
 	}
 	p.fiume("DECLARE TABLE old (id INT PRIMARY KEY, name VARCHAR) FROM MARIADB 'old' VIA race_db (CHANGES true);\n"+
 		"DECLARE SINK s TO TOPIC 'copy' (KEY (id)); CREATE JOB old_names AS SELECT id, name FROM old ROUTE TO s;", "apply", "-").want(t, 3, "written in latin1")
+	if n := len(p.kept("id, '|', name", "runners")); n != 2000 {
+		t.Fatalf("the table has %d rows", n)
+	}
 	rnd := rand.New(rand.NewPCG(7, 7))
 	changed, next := int64(0), 2000
 	restarted, killed := false, false
@@ -405,6 +408,9 @@ func TestTables(t *testing.T) {
 	if n := len(p.messages("found")); n > before+3 {
 		t.Errorf("%d rows, then %d", before, n)
 	}
+	// A query that ends takes tables as they are.
+	p.fiume("", "query", "SELECT mat, km FROM mats UNTIL NOW", "-o", "json").want(t, 0, `"mat":"km-5","km":5.1`)
+	p.fiume("", "query", "SELECT club FROM clubs UNTIL NOW", "-o", "json").want(t, 0, `"club":"Faro"`)
 	// The database goes away: what was read and cached stands, and the job goes on when it is back.
 	if err := d.server.Stop(); err != nil {
 		t.Fatal(err)

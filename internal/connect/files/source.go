@@ -54,7 +54,7 @@ func Open(scan *plan.Op, piece int) (*Source, error) {
 			return nil, errors.Join(err, src.closeAll())
 		}
 		sp := &split{name: n, file: f, stream: s, used: scan.Used, format: s.Options.Word("format", "json"), piece: piece, fresh: true}
-		if scan.OfTable != nil && scan.OfTable.Arrival() {
+		if scan.OfTable != nil && scan.OfTable.Arrival() && scan.Until.Kind == plan.Default {
 			sp.refresh = time.Duration(s.Options.Duration("refresh every", 0)) * time.Microsecond
 		}
 		src.splits = append(src.splits, sp)

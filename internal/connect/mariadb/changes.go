@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"math/rand/v2"
 	"net"
@@ -300,6 +301,9 @@ func (c *changes) Next(p *flow.Piece) error {
 	}
 	if !c.all {
 		return c.readRows(p)
+	}
+	if c.scan.Until.Kind != plan.Default {
+		return io.EOF // a query that ends takes the table as it is
 	}
 	if c.items == nil {
 		c.follow()

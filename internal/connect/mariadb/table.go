@@ -98,6 +98,9 @@ func OpenSource(scan *plan.Op, access Access) (flow.Source, error) {
 		return nil, errors.Join(err, db.Close())
 	}
 	out := &source{db: db, scan: scan, every: time.Duration(s.Options.Duration("refresh every", 0)) * time.Microsecond}
+	if scan.Until.Kind != plan.Default {
+		out.every = 0 // a query that ends takes the table as it is
+	}
 	out.cols = wanted(scan)
 	out.query = "SELECT " + columnList(s, out.cols) + " FROM " + quote(s.Address)
 	out.cells = make([]sql.RawBytes, len(out.cols))

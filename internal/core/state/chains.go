@@ -39,12 +39,12 @@ type Chains struct {
 	newest *segment // that was made last
 }
 
-// Ref names a row: the slot of its segment (20 bits), how often the slot was used (16 bits), and the place
-// in the segment (28 bits). 0 names none.
+// Ref names a row: the slot of its segment (28 bits), how often the slot was used (8 bits, which may come round:
+// a slot is used again once or twice while a row is held), and the place in the segment (28 bits). 0 names none.
 type Ref uint64
 
 const (
-	refSlot  = 44
+	refSlot  = 36
 	refAge   = 28
 	refIndex = 1<<refAge - 1
 )
@@ -69,7 +69,7 @@ type Row struct {
 
 type segment struct {
 	number int64
-	age    uint16
+	age    uint8
 	heads  []Row
 	data   []byte
 	live   int
@@ -95,7 +95,7 @@ const rowBytes = 48
 
 func (c *Chains) segment(r Ref) *segment {
 	s := c.slots[r>>refSlot]
-	if s.gone || uint64(s.age) != uint64(r>>refAge)&0xffff {
+	if s.gone || uint64(s.age) != uint64(r>>refAge)&0xff {
 		return nil
 	}
 	return s
@@ -245,9 +245,6 @@ func (c *Chains) newSegment(number int64) uint32 {
 		s.age = c.slots[slot].age + 1
 	} else {
 		slot = uint32(len(c.slots))
-		if slot >= 1<<(64-refSlot) {
-			panic("state: more than a million segments of event time")
-		}
 		c.slots = append(c.slots, nil)
 	}
 	c.slots[slot] = s
