@@ -4,9 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"math/rand/v2"
-	"os"
 	"slices"
-	"strconv"
 	"strings"
 	"testing"
 
@@ -476,18 +474,7 @@ func asTable(r *rand.Rand, splits [][]row, delay int64) {
 // TestEventTime does for windows: at several degrees of parallelism, batch sizes and interleavings, with
 // crashes, results and late rows are the same, the ledger balances, and nothing is held in the end.
 func TestJoins(t *testing.T) {
-	seeds, first := 150, uint64(1)
-	if s := os.Getenv("SEEDS"); s != "" {
-		seeds, _ = strconv.Atoi(s)
-	}
-	if s := os.Getenv("SEED"); s != "" {
-		first, _ = strconv.ParseUint(s, 10, 64)
-	}
-	for seed := first; seed < first+uint64(seeds); seed++ {
-		if !t.Run(fmt.Sprint(seed), func(t *testing.T) { oneJoin(t, seed) }) {
-			return
-		}
-	}
+	forSeeds(t, 150, oneJoin)
 }
 
 func oneJoin(t *testing.T, seed uint64) {

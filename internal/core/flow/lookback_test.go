@@ -3,7 +3,6 @@ package flow
 import (
 	"fmt"
 	"testing"
-	"time"
 )
 
 // BenchmarkLookBack computes a count and a mean over the rows of the same key in a length of time before each
@@ -13,18 +12,7 @@ func BenchmarkLookBack(b *testing.B) {
 		b.Run(fmt.Sprint(seconds), func(b *testing.B) {
 			over := fmt.Sprintf("OVER (PARTITION BY n %% 12 ORDER BY at RANGE INTERVAL '%d' SECOND PRECEDING)", seconds)
 			p := planOf(b, "SELECT n, COUNT(*) "+over+" AS c, AVG(n) "+over+" AS a FROM s")
-			const rows = 200_000
-			for b.Loop() {
-				sp := &memorySplit{name: "a", n: rows, piece: 4096, fail: -1}
-				j, err := New(p, opener{&memory{splits: []Split{sp}}, &nowhere{}}, Options{Parallelism: 1, Describe: describe, Now: func() time.Time { return time.Unix(1<<33, 0) }})
-				if err != nil {
-					b.Fatal(err)
-				}
-				if err := j.Run(b.Context()); err != nil {
-					b.Fatal(err)
-				}
-			}
-			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N*rows), "ns/row")
+			perRow(b, p, 200_000)
 		})
 	}
 }

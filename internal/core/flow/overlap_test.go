@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"fiume/internal/core/plan"
 	"fmt"
 	"testing"
 	"time"
@@ -12,18 +13,22 @@ func BenchmarkOverlap(b *testing.B) {
 	for _, overlap := range []int{1, 30, 120} {
 		b.Run(fmt.Sprint(overlap), func(b *testing.B) {
 			p := planOf(b, fmt.Sprintf("SELECT n %% 12 AS k, w.opens AS o, COUNT(*) AS c, AVG(n) AS a FROM s GROUP BY n %% 12, w WINDOW w AS (SLIDING %d SECONDS EVERY 10000 SECONDS)", overlap*10_000))
-			const rows = 1_000_000
-			for b.Loop() {
-				sp := &memorySplit{name: "a", n: rows, piece: 4096, fail: -1}
-				j, err := New(p, opener{&memory{splits: []Split{sp}}, &nowhere{}}, Options{Parallelism: 1, Describe: describe, Now: func() time.Time { return time.Unix(1<<33, 0) }})
-				if err != nil {
-					b.Fatal(err)
-				}
-				if err := j.Run(b.Context()); err != nil {
-					b.Fatal(err)
-				}
-			}
-			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N*rows), "ns/row")
+			perRow(b, p, 1_000_000)
 		})
 	}
+}
+
+// perRow runs a plan over so many generated rows and says what one costs.
+func perRow(b *testing.B, p *plan.Plan, rows int) {
+	for b.Loop() {
+		sp := &memorySplit{name: "a", n: rows, piece: 4096, fail: -1}
+		j, err := New(p, opener{&memory{splits: []Split{sp}}, &nowhere{}}, Options{Parallelism: 1, Describe: describe, Now: func() time.Time { return time.Unix(1<<33, 0) }})
+		if err != nil {
+			b.Fatal(err)
+		}
+		if err := j.Run(b.Context()); err != nil {
+			b.Fatal(err)
+		}
+	}
+	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N*rows), "ns/row")
 }

@@ -216,7 +216,12 @@ func rowOf(fields []types.Field, b *column.Batch, i int) string {
 // interleavings of the splits, some of them with crashes, the final results and the late rows are the same,
 // and the ledger balances. SEEDS and SEED in the environment say how many seeds and which is the first.
 func TestEventTime(t *testing.T) {
-	seeds, first := 220, uint64(1)
+	forSeeds(t, 220, oneSeed)
+}
+
+// forSeeds runs a test for so many seeds, or as the environment says.
+func forSeeds(t *testing.T, seeds int, test func(t *testing.T, seed uint64)) {
+	first := uint64(1)
 	if s := os.Getenv("SEEDS"); s != "" {
 		seeds, _ = strconv.Atoi(s)
 	}
@@ -224,7 +229,7 @@ func TestEventTime(t *testing.T) {
 		first, _ = strconv.ParseUint(s, 10, 64)
 	}
 	for seed := first; seed < first+uint64(seeds); seed++ {
-		if !t.Run(fmt.Sprint(seed), func(t *testing.T) { oneSeed(t, seed) }) {
+		if !t.Run(fmt.Sprint(seed), func(t *testing.T) { test(t, seed) }) {
 			return
 		}
 	}

@@ -170,19 +170,11 @@ func (b *builder) withTable(left, right *Op, t *Table, asOf sql.Expr, terms []*e
 		if _, ok := asOf.(*sql.NowMark); ok {
 			now = true
 		} else {
-			sc := *bind.scope
-			sc.inputs = sc.inputs[:len(sc.inputs)-1]
-			in := *bind
-			in.scope, in.where = &sc, "AS OF"
-			x := in.bound(asOf)
-			if x == nil {
-				return nil
-			}
 			if t.Arrival() {
 				return bad(sql.Misfit, asOf.Place(), "declare the table with EVENT TIME, or write AS OF NOW", "the table %q has no event time: what it was at another time is not known", t.Name)
 			}
-			if x.Op != eval.OpColumn || left.Time != x.Index {
-				return bad(sql.WrongType, asOf.Place(), "write AS OF "+text.left+"."+left.timeName(), "a table is read as of the event time of the row it is joined to")
+			if !bind.atTimeOf(asOf, left, text) {
+				return nil
 			}
 			now = false
 		}
@@ -265,6 +257,23 @@ func (b *builder) asOf(o *Op, left, right *Op, keys [2][]*eval.Expr, text joinTe
 	return b.add(o)
 }
 
+// atTimeOf checks that AS OF names the event time of the rows on the left.
+func (b *binder) atTimeOf(asOf sql.Expr, left *Op, text joinText) bool {
+	sc := *b.scope
+	sc.inputs = sc.inputs[:len(sc.inputs)-1]
+	in := *b
+	in.scope, in.where = &sc, "AS OF"
+	x := in.bound(asOf)
+	if x == nil {
+		return false
+	}
+	if x.Op != eval.OpColumn || left.Time != x.Index {
+		b.errs.Add(sql.WrongType, asOf.Place(), "write AS OF "+text.left+"."+left.timeName(), "what is joined is read as of the event time of the row it is joined to")
+		return false
+	}
+	return true
+}
+
 // withWindows joins rows with the results of windows, as of the rows' event time: with those of the last window
 // that had closed by then.
 func (b *builder) withWindows(left, right *Op, asOf sql.Expr, terms []*eval.Expr, j *Joining, step string, text joinText, bind *binder) *Op {
@@ -292,16 +301,8 @@ func (b *builder) withWindows(left, right *Op, asOf sql.Expr, terms []*eval.Expr
 	case j.Pick != PickAll || j.Kind == Right || j.Kind == Full:
 		return bad(sql.WrongPlace, text.at, "use JOIN or LEFT JOIN", "AS OF stands in JOIN and LEFT JOIN")
 	}
-	sc := *bind.scope
-	sc.inputs = sc.inputs[:len(sc.inputs)-1]
-	in := *bind
-	in.scope, in.where = &sc, "AS OF"
-	x := in.bound(asOf)
-	if x == nil {
+	if !bind.atTimeOf(asOf, left, text) {
 		return nil
-	}
-	if x.Op != eval.OpColumn || left.Time != x.Index {
-		return bad(sql.WrongType, asOf.Place(), "write AS OF "+text.left+"."+left.timeName(), "windows are read as of the event time of the row they are joined to")
 	}
 	var keys [2][]*eval.Expr
 	known := map[int]bool{}
