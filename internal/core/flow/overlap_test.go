@@ -21,7 +21,7 @@ func BenchmarkOverlap(b *testing.B) {
 // perRow runs a plan over so many generated rows and says what one costs.
 func perRow(b *testing.B, p *plan.Plan, rows int) {
 	for b.Loop() {
-		sp := &memorySplit{name: "a", n: rows, piece: 4096, fail: -1}
+		sp := &memorySplit{name: "a", n: int64(rows), piece: 4096, fail: -1}
 		j, err := New(p, opener{&memory{splits: []Split{sp}}, &nowhere{}}, Options{Parallelism: 1, Describe: describe, Now: func() time.Time { return time.Unix(1<<33, 0) }})
 		if err != nil {
 			b.Fatal(err)
