@@ -427,3 +427,76 @@ func TestTables(t *testing.T) {
 	p.fiume("SHOW TABLES; DESCRIBE runners;", "apply", "-").want(t, 0, "REFRESH EVERY 50", "edition", "key, NOT NULL", "used by the job joins")
 	p.fiume("DROP TABLE runners;", "apply", "-").want(t, 3, "the job joins")
 }
+
+// TestSinkAway takes a sink's database away while rows come: the job waits, says so, and writes each row once
+// when it is back, without beginning anew.
+func TestSinkAway(t *testing.T) {
+	d := startDatabase(t)
+	d.exec("CREATE TABLE found (chip VARCHAR(20) NOT NULL, mat VARCHAR(20))")
+	p := serve(t, t.TempDir())
+	p.apply(declareReads + p.endpoint(d.address()) + `
+		CREATE TOPIC copy (PARTITIONS 1);
+		DECLARE SINK found_table TO MARIADB 'found' VIA race_db;
+		DECLARE SINK copy_topic TO TOPIC 'copy';
+		CREATE JOB finds AS SELECT chip, mat FROM reads ROUTE TO found_table, copy_topic SET (CHECKPOINT EVERY 200 MILLISECONDS);`)
+	sent := 0
+	send := func(n int) {
+		t.Helper()
+		var ms []api.MessageRequest
+		for range n {
+			sent++
+			ms = append(ms, api.MessageRequest{Value: fmt.Sprintf(`{"chip":"P%05d","mat":"start","read_at":"2026-05-17T09:00:00Z"}`, sent)})
+		}
+		if err := p.Write(t.Context(), "mat-reads", ms); err != nil {
+			t.Fatal(err)
+		}
+	}
+	state := func() service.JobInfo {
+		t.Helper()
+		j, err := p.Job(t.Context(), "finds")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return j.JobInfo
+	}
+	send(500)
+	eventually(t, "the first rows", func() bool { return len(d.table("SELECT chip FROM found")) == 500 })
+	since := state().Since
+	if err := d.server.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	send(1000)
+	eventually(t, "the job to say that it waits", func() bool {
+		s := state()
+		return s.State == "retrying" && strings.Contains(s.Reason, "the sink found_table cannot be written")
+	})
+	p.fiume("", "job", "list").want(t, 0, "retrying", "found_table")
+	send(1000)
+	time.Sleep(2 * time.Second)
+	d.start()
+	eventually(t, "all rows in the table", func() bool { return len(d.table("SELECT chip FROM found")) == sent })
+	var rows int
+	if err := d.DB.QueryRow("SELECT COUNT(*) FROM found").Scan(&rows); err != nil || rows != sent {
+		t.Errorf("%d rows, wanted %d (%v)", rows, sent, err)
+	}
+	if n := len(p.messages("copy")); n != sent {
+		t.Errorf("%d messages, wanted %d", n, sent)
+	}
+	if s := state(); s.State != "running" || !s.Since.Equal(since) {
+		t.Errorf("%+v, was running since %s", s, since)
+	}
+	// Stopped while it waits, it ends in order, and goes on when it is started again.
+	if err := d.server.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	send(100)
+	eventually(t, "the job to wait again", func() bool { return state().State == "retrying" })
+	if err := p.StopJob(t.Context(), "finds"); err != nil {
+		t.Fatal(err)
+	}
+	d.start()
+	if err := p.StartJob(t.Context(), "finds"); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "the rest of the rows", func() bool { return len(d.table("SELECT chip FROM found")) == sent })
+}

@@ -28,7 +28,7 @@ const (
 
 	stateStarting = "starting"
 	stateRunning  = "running"
-	stateRetrying = "retrying" // it failed, and will be started again from its last checkpoint
+	stateRetrying = "retrying" // it failed and will be started again from its last checkpoint, or a sink waits for its place
 	stateStopping = "stopping"
 	stateStopped  = "stopped"
 	stateFinished = "finished" // its inputs have ended
@@ -405,6 +405,10 @@ func (j *job) info() JobInfo {
 			}
 		case "output":
 			i.Out += x.Out
+			if w := x.Waiting; w != nil && i.State == stateRunning {
+				i.State, i.Since = stateRetrying, w.Since
+				i.Reason = fmt.Sprintf("the sink %s cannot be written, tried %d times: %s", x.Step, w.Tries, w.Reason)
+			}
 		}
 		i.Late += x.Counts.Late
 		i.Rejects += x.Counts.Rejected

@@ -3,10 +3,12 @@ package files
 import (
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"fiume/internal/connect/text"
@@ -30,6 +32,7 @@ type Sink struct {
 	part   int
 	file   *os.File
 	opened time.Time
+	good   int64 // bytes of whole payloads in the open part
 
 	options plan.Options
 }
@@ -112,14 +115,24 @@ func (s *Sink) Write(p flow.Payload) error {
 		if err != nil {
 			return err
 		}
-		s.file, s.opened = f, time.Now()
 		if _, err := f.Write(s.header); err != nil {
-			return err
+			return errors.Join(err, f.Close())
 		}
+		s.file, s.opened, s.good = f, time.Now(), int64(len(s.header))
 	}
-	_, err := s.file.Write(p.Bytes)
+	if _, err := s.file.Write(p.Bytes); err != nil {
+		// What was written of it is taken back, so that it can be tried again.
+		_, seek := s.file.Seek(s.good, io.SeekStart)
+		return errors.Join(err, s.file.Truncate(s.good), seek)
+	}
+	s.good += int64(len(p.Bytes))
 	text.Recycle(p.Bytes)
-	return err
+	return nil
+}
+
+// Retry implements flow.Retrier: a full disk may get room.
+func (s *Sink) Retry(err error) bool {
+	return errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT)
 }
 
 // Sync implements flow.Sink.

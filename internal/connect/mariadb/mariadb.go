@@ -5,9 +5,12 @@ package mariadb
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"errors"
 	"fmt"
+	"io"
 	"math"
+	"net"
 	"slices"
 	"strings"
 	"time"
@@ -409,6 +412,21 @@ func (s *Sink) Write(p flow.Payload) error {
 		at += n
 	}
 	return tx.Commit()
+}
+
+// passing are the errors of a server that is away, stopping, full or busy, and of transactions that met.
+var passing = []uint16{1021, 1040, 1053, 1114, 1205, 1206, 1213, 1927, 3024, 4166}
+
+// Retry implements flow.Retrier. A payload is a transaction. Where the connection breaks while it is committed
+// it is not known whether it was: with KEY it can be written twice, without KEY its rows may be there twice, as
+// they are after a crash.
+func (s *Sink) Retry(err error) bool {
+	var own *mysql.MySQLError
+	if errors.As(err, &own) {
+		return slices.Contains(passing, own.Number)
+	}
+	var network net.Error
+	return errors.As(err, &network) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
 }
 
 // Sync implements flow.Sink. Every payload is committed as it is written.

@@ -111,6 +111,13 @@ type Sink interface {
 	Close(complete bool) error
 }
 
+// Retrier is a sink whose Write can be tried again with the same payload: either all of it was written, or
+// nothing was.
+type Retrier interface {
+	// Retry says whether a failure may pass by itself: the place is away, or full.
+	Retry(err error) bool
+}
+
 // Opener opens what a plan reads and writes.
 type Opener interface {
 	OpenSource(scan *plan.Op) (Source, error)

@@ -25,11 +25,12 @@ type Step struct {
 	// Open has some of the open windows, those that close last.
 	OpenWindows []step.OpenWindow `json:"open_windows,omitempty"`
 	Keys        int               `json:"keys,omitempty"`
-	Rows        int               `json:"rows,omitempty"`  // of a side of a join and of a table: rows held
-	Table       bool              `json:"table,omitempty"` // a scan of a table that is only looked into
-	Bound       string            `json:"bound,omitempty"` // of a join: what bounds it in time, for people
-	Alias       string            `json:"alias,omitempty"` // of a side: what the query calls the input
-	Into        *int              `json:"into,omitempty"`  // of a side: the operator that gets the rows
+	Rows        int               `json:"rows,omitempty"`    // of a side of a join and of a table: rows held
+	Table       bool              `json:"table,omitempty"`   // a scan of a table that is only looked into
+	Bound       string            `json:"bound,omitempty"`   // of a join: what bounds it in time, for people
+	Waiting     *Waiting          `json:"waiting,omitempty"` // of an output: its place is away
+	Alias       string            `json:"alias,omitempty"`   // of a side: what the query calls the input
+	Into        *int              `json:"into,omitempty"`    // of a side: the operator that gets the rows
 	Bytes       int               `json:"bytes,omitempty"`
 }
 
@@ -97,6 +98,11 @@ func (j *Job) Status() Status {
 	for i, o := range j.plan.Ops {
 		st := Step{ID: o.ID, Kind: o.Kind.String(), Step: o.Step, Detail: o.Detail, Counts: total[i], Out: total[i].Out(), Open: total[i].Open()}
 		st.Bound, st.Alias, st.Table = o.Bound(), o.Alias, o.Aux
+		if t := j.sinkOf[o]; t != nil {
+			t.mu.Lock()
+			st.Waiting = t.waits
+			t.mu.Unlock()
+		}
 		if o.Kind == plan.Side {
 			st.Into = &o.Into.ID
 			for _, w := range j.keyed[o.Into] {

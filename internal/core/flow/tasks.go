@@ -6,6 +6,7 @@ import (
 	"slices"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"fiume/internal/core/column"
 	"fiume/internal/core/plan"
@@ -359,6 +360,48 @@ type sinkTask struct {
 	box    *inbox
 	mu     sync.Mutex
 	counts []step.Counts
+	waits  *Waiting // what it waits for, or nil
+}
+
+// Waiting says that a sink's place is away, or full, and that what is to be written is tried again.
+type Waiting struct {
+	Since  time.Time `json:"since"`
+	Reason string    `json:"reason"`
+	Tries  int       `json:"tries"` // that have failed
+}
+
+const (
+	firstTryAfter = 50 * time.Millisecond
+	lastTryAfter  = 5 * time.Second
+)
+
+// put writes a payload, trying again for as long as the failure may pass by itself. Meanwhile the queues
+// before it fill and hold their producers up. It gives nil without having written when the run is over.
+func (s *sinkTask) put(p Payload) error {
+	wait := firstTryAfter
+	for {
+		err := s.sink.Write(p)
+		r, ok := s.sink.(Retrier)
+		if err == nil || !ok || !r.Retry(err) {
+			s.mu.Lock()
+			s.waits = nil
+			s.mu.Unlock()
+			return err
+		}
+		s.mu.Lock()
+		w := Waiting{Since: s.job.opts.Now(), Reason: err.Error(), Tries: 1}
+		if s.waits != nil {
+			w.Since, w.Tries = s.waits.Since, s.waits.Tries+1
+		}
+		s.waits = &w
+		s.mu.Unlock()
+		select {
+		case <-s.job.ctx.Done():
+			return nil
+		case <-time.After(wait):
+		}
+		wait = min(2*wait, lastTryAfter)
+	}
 }
 
 func (s *sinkTask) run() error {
@@ -399,8 +442,11 @@ func (s *sinkTask) write() error {
 		s.mu.Lock()
 		s.counts[s.op.ID].In += rows
 		s.mu.Unlock()
-		if err := s.sink.Write(p.payload); err != nil {
+		if err := s.put(p.payload); err != nil {
 			return fmt.Errorf("sink %s: %w", s.op.Step, err)
+		}
+		if s.job.ctx.Err() != nil {
+			return nil
 		}
 		s.mu.Lock()
 		s.counts[s.op.ID].Passed += rows
