@@ -368,7 +368,7 @@ func TestTables(t *testing.T) {
 		CREATE TOPIC found (PARTITIONS 1);
 		DECLARE TABLE mats (mat VARCHAR PRIMARY KEY, km DOUBLE, open BOOLEAN) FROM MARIADB 'mats' VIA race_db (REFRESH EVERY 100 MILLISECONDS);
 		DECLARE TABLE runners (chip VARCHAR, edition INT, name VARCHAR, PRIMARY KEY (chip, edition)) FROM MARIADB 'runners' VIA race_db (CACHE ROWS 1000, CACHE FOR 300 MILLISECONDS);
-		DECLARE TABLE clubs (chip VARCHAR PRIMARY KEY, club VARCHAR) FROM FILES '%s' (FORMAT csv, REFRESH EVERY 50 MILLISECONDS);
+		DECLARE TABLE clubs (chip VARCHAR PRIMARY KEY, club VARCHAR) FROM FILES '%s' (FORMAT csv);
 		DECLARE SINK found_topic TO TOPIC 'found';
 		CREATE JOB joins AS
 			SELECT r.chip, m.km, m.open, e.name, (SELECT c.club FROM clubs c WHERE c.chip = r.chip) AS club
@@ -424,7 +424,7 @@ func TestTables(t *testing.T) {
 	d.start()
 	last(`{"chip":"P2","km":5.1,"open":false,"name":"Bruno","club":null}`)
 	p.fiume("", "job", "show", "joins").want(t, 0, "joins: join mats by mat", "bound: mats as it is when a row comes", "table clubs", "ROWS HELD")
-	p.fiume("SHOW TABLES; DESCRIBE runners;", "apply", "-").want(t, 0, "REFRESH EVERY 50", "edition", "key, NOT NULL", "used by the job joins")
+	p.fiume("SHOW TABLES; DESCRIBE runners;", "apply", "-").want(t, 0, "REFRESH EVERY 100", "edition", "key, NOT NULL", "used by the job joins")
 	p.fiume("DROP TABLE runners;", "apply", "-").want(t, 3, "the job joins")
 }
 

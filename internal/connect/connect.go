@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"fiume/internal/connect/files"
 	"fiume/internal/connect/mariadb"
@@ -37,7 +38,11 @@ var ErrNoTopics = errors.New("topics live in the service; use fiume apply or fiu
 func (o *Opener) OpenSource(scan *plan.Op) (flow.Source, error) {
 	switch scan.Stream.Place {
 	case "files":
-		return files.Open(scan, cmp.Or(o.Piece, files.DefaultPiece))
+		watch := time.Duration(0)
+		if o.Durable && scan.Aux {
+			watch = time.Second
+		}
+		return files.Open(scan, cmp.Or(o.Piece, files.DefaultPiece), watch)
 	case "topic":
 		if o.Topics == nil {
 			return nil, ErrNoTopics

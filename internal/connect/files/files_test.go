@@ -92,7 +92,7 @@ func TestPieces(t *testing.T) {
 			format = "csv"
 		}
 		for _, size := range []int{1, 7, 50, 1 << 20} {
-			src, err := Open(scanOf(path, format), size)
+			src, err := Open(scanOf(path, format), size, 0)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -106,7 +106,7 @@ func TestPieces(t *testing.T) {
 				t.Fatal(err)
 			}
 			for first := true; ; first = false {
-				src, err := Open(scanOf(path, format), size)
+				src, err := Open(scanOf(path, format), size, 0)
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -167,7 +167,7 @@ func TestAddresses(t *testing.T) {
 			t.Errorf("%s: %s, wanted %s", address, got, want)
 		}
 	}
-	if src, err := Open(scanOf(filepath.Join(dir, "a.json"), "json"), 10); err != nil {
+	if src, err := Open(scanOf(filepath.Join(dir, "a.json"), "json"), 10, 0); err != nil {
 		t.Fatal(err)
 	} else if err := src.Splits()[0].Resume(99); err == nil || !strings.Contains(err.Error(), "had been read up to 99") {
 		t.Errorf("a file that has become shorter: %v", err)

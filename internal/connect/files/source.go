@@ -26,7 +26,7 @@ var Place = plan.Place{
 		plan.OptionSpec{Name: "header", Kind: plan.FlagOption, Doc: "CSV: the first record names the columns; true"}),
 	Table: append(format.SourceOptions(),
 		plan.OptionSpec{Name: "header", Kind: plan.FlagOption, Doc: "CSV: the first record names the columns; true"},
-		plan.OptionSpec{Name: "refresh every", Kind: plan.DurationOption, Doc: "how often to look whether a file was written anew; without it, files are read once"}),
+		plan.OptionSpec{Name: "refresh every", Kind: plan.DurationOption, Doc: "how often to look whether a file was written anew; 1 SECOND in a job of the service that joins the table, else files are read once"}),
 	Sink: append(format.SinkOptions(),
 		plan.OptionSpec{Name: "roll every", Kind: plan.DurationOption, Doc: "how long a part file stays open; 1 MINUTE"}),
 }
@@ -40,8 +40,9 @@ const (
 // Source is the files of a stream; each is a split.
 type Source struct{ splits []flow.Split }
 
-// Open lists the files of a scan. They are read in pieces of about so many bytes.
-func Open(scan *plan.Op, piece int) (*Source, error) {
+// Open lists the files of a scan. They are read in pieces of about so many bytes; those of a table that does
+// not say otherwise are looked at again so often, 0: never.
+func Open(scan *plan.Op, piece int, watch time.Duration) (*Source, error) {
 	s := scan.Stream
 	names, err := list(s.Address)
 	if err != nil {
@@ -55,7 +56,7 @@ func Open(scan *plan.Op, piece int) (*Source, error) {
 		}
 		sp := &split{name: n, file: f, stream: s, used: scan.Used, format: s.Options.Word("format", "json"), piece: piece, fresh: true}
 		if scan.OfTable != nil && scan.OfTable.Arrival() && scan.Until.Kind == plan.Default {
-			sp.refresh = time.Duration(s.Options.Duration("refresh every", 0)) * time.Microsecond
+			sp.refresh = time.Duration(s.Options.Duration("refresh every", watch.Microseconds())) * time.Microsecond
 		}
 		src.splits = append(src.splits, sp)
 		if st, err := f.Stat(); err == nil {
