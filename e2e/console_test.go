@@ -86,12 +86,30 @@ func TestConsole(t *testing.T) {
 		t.Fatal(r.err)
 	}
 	shows("oops again", "Late and rejected rows")
+	do("no joins", click("//button[@role='tab'][.='Joins and tables']"))
+	shows("The job joins nothing and reads no table.")
 	do("definition", click("//button[@role='tab'][.='Definition']"))
 	shows("CREATE JOB strong_reads", "decodes chip, mat, read_at, rssi")
 	do("stop", click("//button[@data-testid='stop']"))
 	shows("stopped")
 	do("start", click("//button[@data-testid='start']"))
 	shows("running")
+
+	// A job that joins shows what it holds.
+	p.apply(`CREATE TOPIC places (PARTITIONS 1); CREATE TOPIC pairs (PARTITIONS 1);
+		DECLARE TABLE places (mat VARCHAR PRIMARY KEY, place VARCHAR) FROM TOPIC 'places';
+		DECLARE SINK pair_topic TO TOPIC 'pairs';
+		CREATE JOB pairs AS SELECT a.chip, p.place, b.mat AS next FROM reads a JOIN places p ON p.mat = a.mat
+			LEFT JOIN reads b ON b.chip = a.chip AND b.mat <> a.mat AND b.read_at WITHIN 1 HOUR AFTER a.read_at ROUTE TO pair_topic;`)
+	if r := p.fiume(`{"mat":"start","place":"Porta Nuova"}`+"\n", "topic", "write", "places"); r.code != 0 {
+		t.Fatal(r.err)
+	}
+	do("jobs again", click("//nav//a[.='Jobs']"))
+	do("pairs", click("//a[.='pairs']"), click("//button[@role='tab'][.='Joins and tables']"))
+	shows("Table places", "the latest row of each mat", "places as it is when a row comes", "b from a to 1 HOUR after it", "a by chip", "Rows held", "Rows given without a match")
+	if err := p.DropJob(t.Context(), "pairs"); err != nil {
+		t.Fatal(err)
+	}
 
 	do("query page", click("//nav//a[.='Query']"), chromedp.WaitVisible(chromedp.CSS("#sql")))
 	set := func(sql string) {
