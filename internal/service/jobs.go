@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -321,11 +322,17 @@ func (j *job) restore() (*flow.Snapshot, error) {
 	return nil, nil
 }
 
-// encodeState writes the windows' state: for each operator its number, its pieces, each with its
-// length; all little-endian uint32 but the lengths, which are uint64.
+// stateMark stands before a state with its checksum; what was written before there were checksums begins with
+// the small number of an operator.
+const stateMark = 0x32_74_53_f1
+
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
+// encodeState writes the state of the steps: a mark and a CRC-32C of what follows, then for each operator its
+// number, its pieces, each with its length; all little-endian uint32 but the lengths, which are uint64.
 func encodeState(windows map[int][][]byte) []byte {
 	le := binary.LittleEndian
-	var b []byte
+	b := le.AppendUint64(nil, stateMark)
 	ops := make([]int, 0, len(windows))
 	for op := range windows {
 		ops = append(ops, op)
@@ -338,12 +345,19 @@ func encodeState(windows map[int][][]byte) []byte {
 			b = append(le.AppendUint64(b, uint64(len(p))), p...)
 		}
 	}
+	le.PutUint32(b[4:], crc32.Checksum(b[8:], castagnoli))
 	return b
 }
 
 func decodeState(b []byte) (map[int][][]byte, error) {
 	le := binary.LittleEndian
 	cut := errors.New("the state is cut short")
+	if len(b) >= 8 && le.Uint32(b) == stateMark {
+		if crc32.Checksum(b[8:], castagnoli) != le.Uint32(b[4:]) {
+			return nil, errors.New("the state is damaged: its checksum differs")
+		}
+		b = b[8:]
+	}
 	out := map[int][][]byte{}
 	for len(b) > 0 {
 		if len(b) < 8 {

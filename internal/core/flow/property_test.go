@@ -310,13 +310,18 @@ func oneSeed(t *testing.T, seed uint64) {
 	}
 }
 
+func (w *world) options(parallelism int, from *Snapshot) Options {
+	return Options{Parallelism: parallelism, Restore: from, Now: func() time.Time { return time.Unix(1_900_000_000, 0) },
+		Describe: func(f []types.Field, b *column.Batch, i int) string { return "{" + rowOf(f, b, i) + "}" }}
+}
+
 // run runs a plan to its end, with crashes on the way: each ends the run after a checkpoint, and the next
 // one begins there with another number of tasks.
 func (w *world) run(t *testing.T, p *plan.Plan, r *rand.Rand, parallelism, crashes int) Status {
 	t.Helper()
 	var from *Snapshot
 	for {
-		j, err := New(p, w, Options{Parallelism: parallelism, Restore: from, Now: func() time.Time { return time.Unix(1_900_000_000, 0) }, Describe: func(f []types.Field, b *column.Batch, i int) string { return "{" + rowOf(f, b, i) + "}" }})
+		j, err := New(p, w, w.options(parallelism, from))
 		if err != nil {
 			t.Fatal(err)
 		}

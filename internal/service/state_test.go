@@ -1,0 +1,47 @@
+package service
+
+import (
+	"bytes"
+	"math/rand/v2"
+	"reflect"
+	"testing"
+)
+
+// TestState writes and reads the state of steps: what was changed or cut anywhere is noticed, and what was
+// written before there were checksums is read.
+func TestState(t *testing.T) {
+	r := rand.New(rand.NewPCG(5, 6))
+	for range 50 {
+		want := map[int][][]byte{}
+		for range r.IntN(5) {
+			op := r.IntN(40)
+			want[op] = nil
+			for range 1 + r.IntN(4) {
+				piece := make([]byte, r.IntN(200))
+				for i := range piece {
+					piece[i] = byte(r.Uint32())
+				}
+				want[op] = append(want[op], piece)
+			}
+		}
+		data := encodeState(want)
+		if got, err := decodeState(data); err != nil || !reflect.DeepEqual(got, want) {
+			t.Fatalf("%v: %v, wanted %v", err, got, want)
+		}
+		if got, err := decodeState(data[8:]); err != nil || !reflect.DeepEqual(got, want) {
+			t.Fatalf("without a checksum: %v", err)
+		}
+		for range 50 {
+			bad := bytes.Clone(data)
+			bad[4+r.IntN(len(bad)-4)] ^= byte(1 + r.IntN(255))
+			if _, err := decodeState(bad); err == nil {
+				t.Fatal("a changed state is read")
+			}
+			if n := 8 + r.IntN(len(data)-7); n < len(data) {
+				if _, err := decodeState(data[:n]); err == nil {
+					t.Fatalf("a state cut to %d of %d bytes is read", n, len(data))
+				}
+			}
+		}
+	}
+}
