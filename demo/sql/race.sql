@@ -92,7 +92,6 @@ CREATE VIEW passed AS
 SELECT r.chip, r.mat, r.read_at, m.km, m.place, m.mat_before
 FROM reads r
   JOIN mats m ON m.mat = r.mat
-WHERE NOT r.weak
 UNIQUE BY (r.chip, r.mat) WITHIN 10 MINUTES;
 
 -- A chip is read several times while its runner crosses a mat. The first read of a chip and mat stays.
