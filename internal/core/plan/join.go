@@ -614,7 +614,7 @@ func (b *builder) joined(s *sql.Select, sc *scope, o *Op, step string) *Op {
 	return o
 }
 
-// exists takes EXISTS, NOT EXISTS and IN with a query out of the terms of a WHERE, and gives what is left.
+// splitWhere takes EXISTS, NOT EXISTS and IN with a query out of the terms of a WHERE, and gives what is left.
 func splitWhere(e sql.Expr) (rest sql.Expr, queries []sql.Expr) {
 	if e, ok := e.(*sql.Binary); ok && e.Op == "AND" {
 		x, qx := splitWhere(e.X)
