@@ -13,10 +13,8 @@ import (
 	"sync"
 	"time"
 
-	"fiume/internal/core/column"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
-	"fiume/internal/core/types"
 )
 
 // changeColumn is the column of a stream of changes that says what each does.
@@ -284,7 +282,7 @@ func (c *changes) ResumeAt(text string, pos int64) error {
 	return nil
 }
 
-// Next implements flow.Split. A row of a piece is a byte that says what it does, and cells.
+// Next implements flow.Split.
 func (c *changes) Next(p *flow.Piece) error {
 	if !c.begun {
 		if err := c.begin(); err != nil {
@@ -354,8 +352,7 @@ func (c *changes) readRows(p *flow.Piece) error {
 		if err := c.rows.Scan(dest...); err != nil {
 			return err
 		}
-		data = append(data, opInsert)
-		data = appendTime(data, time.Now().UnixMicro())
+		data = appendHead(data, opInsert, time.Now().UnixMicro())
 		for _, cell := range c.cells {
 			data = appendCell(data, cell)
 		}
@@ -377,13 +374,6 @@ func (c *changes) readRows(p *flow.Piece) error {
 }
 
 func padded(b []byte) []byte { return append(b, make([]byte, flow.Pad)...)[:len(b)] }
-
-func appendTime(b []byte, t int64) []byte {
-	for i := range 8 {
-		b = append(b, byte(t>>(8*i)))
-	}
-	return b
-}
 
 // readLog takes what the log has told since the last piece.
 func (c *changes) readLog(p *flow.Piece) error {
@@ -414,7 +404,7 @@ func (c *changes) readLog(p *flow.Piece) error {
 		case x.empty:
 			p.Fresh, p.Complete = true, true
 		case x.cells != nil:
-			data = append(appendTime(append(data, x.op), x.time), x.cells...)
+			data = append(appendHead(data, x.op, x.time), x.cells...)
 			rows++
 		}
 		at = &x.at
@@ -446,70 +436,7 @@ func (c *changes) take() (x item, ok bool) {
 }
 
 // Frame implements flow.Split.
-func (c *changes) Frame(p *flow.Piece) error {
-	p.Messages = p.Messages[:0]
-	for at := 0; at < len(p.Data); {
-		from := at
-		t := int64(0)
-		for i := range 8 {
-			t |= int64(p.Data[at+1+i]) << (8 * i)
-		}
-		at += 9
-		for range c.cols {
-			n := le.Uint32(p.Data[at:])
-			at += 4
-			if n != 0xffffffff {
-				at += int(n)
-			}
-		}
-		p.Messages = append(p.Messages, flow.Message{Off: uint32(from), Len: uint32(at - from), Pos: p.Base + int64(len(p.Messages)), At: t})
-	}
-	return nil
-}
+func (c *changes) Frame(p *flow.Piece) error { return frameRows(p, len(c.cols)) }
 
 // NewDecoder implements flow.Split.
-func (c *changes) NewDecoder() (flow.Decoder, error) {
-	s := c.scan.Stream
-	d := &changeDecoder{decoder: decoder{stream: s, cols: c.cols}, change: -1, table: c.scan.OfTable != nil}
-	if i := slices.IndexFunc(s.Columns, func(f types.Field) bool { return f.Name == changeColumn }); i >= 0 {
-		if _, ok := c.scan.Used.Needs(i); ok {
-			d.change = i
-		}
-	}
-	return d, nil
-}
-
-// changeDecoder turns changes into columns. Those of a table are rows and deletions; those of a stream are rows
-// that stay, and a column says what each does.
-type changeDecoder struct {
-	decoder
-	table  bool
-	change int // the column that says it, or -1
-}
-
-// Decode implements flow.Decoder.
-func (d *changeDecoder) Decode(data []byte, msgs []flow.Message, out *column.Batch) (rejects []flow.Reject) {
-	*out = column.Batch{Cols: make([]*column.Vector, len(d.stream.Columns))}
-	for _, c := range d.cols {
-		out.Cols[c] = column.New(d.stream.Columns[c].Type)
-	}
-	if d.change >= 0 {
-		out.Cols[d.change] = column.New(types.Of(types.Varchar))
-	}
-	for i, m := range msgs {
-		op := data[m.Off]
-		if _, reason := d.read(data[m.Off+9:]); reason != "" {
-			rejects = append(rejects, flow.Reject{Message: i, Reason: reason})
-			continue
-		}
-		change := column.Insert
-		if d.table && op == opWithdraw {
-			change = column.Withdraw
-		}
-		d.add(out, m, change)
-		if d.change >= 0 {
-			out.Cols[d.change].Append(types.Value{Kind: types.Varchar, S: opNames[op]})
-		}
-	}
-	return rejects
-}
+func (c *changes) NewDecoder() (flow.Decoder, error) { return newDecoder(c.scan, c.cols), nil }

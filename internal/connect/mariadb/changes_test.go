@@ -60,7 +60,7 @@ func TestChangePieces(t *testing.T) {
 		}
 		var p flow.Piece
 		put := func(op byte, at int64, cells ...string) {
-			p.Data = appendTime(append(p.Data, op), at)
+			p.Data = appendHead(p.Data, op, at)
 			for _, x := range cells {
 				if x == "NULL" {
 					p.Data = appendCell(p.Data, nil)

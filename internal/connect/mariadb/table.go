@@ -163,8 +163,15 @@ func (s *source) Endless() bool { return s.every > 0 }
 // rowsAPiece is how many rows a worker turns into columns at a time.
 const rowsAPiece = 4096
 
-// Next implements flow.Split. A row of a piece is the length of each cell, all ones for NULL, and the cell as
-// the server writes it.
+// A row of a piece is a byte that says what it does, its time of arrival, and its cells: the length of each, all
+// ones for NULL, and the cell as the server writes it.
+const rowHead = 9
+
+func appendHead(b []byte, op byte, arrived int64) []byte {
+	return le.AppendUint64(append(b, op), uint64(arrived))
+}
+
+// Next implements flow.Split.
 func (s *source) Next(p *flow.Piece) error {
 	if s.rows == nil {
 		if s.n > 0 || !s.next.IsZero() {
@@ -191,6 +198,7 @@ func (s *source) Next(p *flow.Piece) error {
 		if err := s.rows.Scan(dest...); err != nil {
 			return s.missed(err)
 		}
+		data = appendHead(data, opInsert, time.Now().UnixMicro())
 		for _, c := range s.cells {
 			data = appendCell(data, c)
 		}
@@ -256,13 +264,15 @@ func (s *source) Notice() string {
 }
 
 // Frame implements flow.Split.
-func (s *source) Frame(p *flow.Piece) error { return frameCells(p, len(s.cols)) }
+func (s *source) Frame(p *flow.Piece) error { return frameRows(p, len(s.cols)) }
 
-func frameCells(p *flow.Piece, cells int) error {
+// frameRows finds the rows of a piece.
+func frameRows(p *flow.Piece, cells int) error {
 	p.Messages = p.Messages[:0]
-	now := time.Now().UnixMicro()
 	for at := 0; at < len(p.Data); {
 		from := at
+		t := int64(le.Uint64(p.Data[at+1:]))
+		at += rowHead
 		for range cells {
 			n := le.Uint32(p.Data[at:])
 			at += 4
@@ -270,21 +280,32 @@ func frameCells(p *flow.Piece, cells int) error {
 				at += int(n)
 			}
 		}
-		p.Messages = append(p.Messages, flow.Message{Off: uint32(from), Len: uint32(at - from), Pos: p.Base + int64(len(p.Messages)), At: now})
+		p.Messages = append(p.Messages, flow.Message{Off: uint32(from), Len: uint32(at - from), Pos: p.Base + int64(len(p.Messages)), At: t})
 	}
 	return nil
 }
 
 // NewDecoder implements flow.Split.
-func (s *source) NewDecoder() (flow.Decoder, error) {
-	return &decoder{stream: s.scan.Stream, cols: s.cols}, nil
-}
+func (s *source) NewDecoder() (flow.Decoder, error) { return newDecoder(s.scan, s.cols), nil }
 
-// decoder turns cells into columns.
+// decoder turns the rows of pieces into columns. Those of a table are rows and deletions; those of a stream are
+// rows that stay, and a column says what each does.
 type decoder struct {
 	stream *plan.Stream
 	cols   []int
+	table  bool
+	change int // the column that says what a row does, or -1
 	row    []types.Value
+}
+
+func newDecoder(scan *plan.Op, cols []int) *decoder {
+	d := &decoder{stream: scan.Stream, cols: cols, table: scan.OfTable != nil, change: -1}
+	if i := slices.IndexFunc(d.stream.Columns, func(f types.Field) bool { return f.Name == changeColumn }); i >= 0 && !slices.Contains(cols, i) {
+		if _, ok := scan.Used.Needs(i); ok {
+			d.change = i
+		}
+	}
+	return d
 }
 
 // Decode implements flow.Decoder.
@@ -293,18 +314,29 @@ func (d *decoder) Decode(data []byte, msgs []flow.Message, out *column.Batch) (r
 	for _, c := range d.cols {
 		out.Cols[c] = column.New(d.stream.Columns[c].Type)
 	}
+	if d.change >= 0 {
+		out.Cols[d.change] = column.New(types.Of(types.Varchar))
+	}
 	for i, m := range msgs {
-		if _, reason := d.read(data[m.Off:]); reason != "" {
+		op := data[m.Off]
+		if reason := d.read(data[m.Off+rowHead:]); reason != "" {
 			rejects = append(rejects, flow.Reject{Message: i, Reason: reason})
 			continue
 		}
-		d.add(out, m, column.Insert)
+		change := column.Insert
+		if d.table && op == opWithdraw {
+			change = column.Withdraw
+		}
+		d.add(out, m, change)
+		if d.change >= 0 {
+			out.Cols[d.change].Append(types.Value{Kind: types.Varchar, S: opNames[op]})
+		}
 	}
 	return rejects
 }
 
-// read reads the cells of a row, and gives what follows them.
-func (d *decoder) read(b []byte) (rest []byte, reason string) {
+// read reads the cells of a row into d.row.
+func (d *decoder) read(b []byte) (reason string) {
 	d.row = d.row[:0]
 	for _, c := range d.cols {
 		f := d.stream.Columns[c]
@@ -322,7 +354,7 @@ func (d *decoder) read(b []byte) (rest []byte, reason string) {
 		}
 		d.row = append(d.row, v)
 	}
-	return b, reason
+	return reason
 }
 
 // add appends the row that was read.

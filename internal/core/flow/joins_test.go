@@ -562,11 +562,7 @@ func oneJoin(t *testing.T, seed uint64) {
 			t.Fatalf("%s\n%s", where, difference(got, want))
 		}
 		if q.late {
-			var gotLate []string
-			for _, g := range w.sinks["late"].got {
-				gotLate = append(gotLate, g[strings.LastIndex(g, "{")+1:strings.LastIndex(g, "}")])
-			}
-			slices.Sort(gotLate)
+			gotLate := w.late()
 			if !slices.Equal(gotLate, wantLate) {
 				t.Fatalf("late rows, %s\n%s", where, difference(gotLate, wantLate))
 			}

@@ -267,11 +267,7 @@ func oneSeed(t *testing.T, seed uint64) {
 	}
 	want, late := q.model(rows)
 	slices.Sort(want)
-	var wantLate []string
-	for _, x := range late {
-		wantLate = append(wantLate, x.String())
-	}
-	slices.Sort(wantLate)
+	wantLate := texts(late)
 	for round := range 3 {
 		parallelism, piece := 1+r.IntN(8), []int{1, 7, 100, 4096}[r.IntN(4)]
 		w := &world{splits: splits, r: r, piece: piece, sinks: map[string]*list{}}
@@ -290,11 +286,7 @@ func oneSeed(t *testing.T, seed uint64) {
 			t.Fatalf("%s\n%s", where, difference(got, want))
 		}
 		if q.late {
-			var gotLate []string
-			for _, g := range w.sinks["late"].got {
-				gotLate = append(gotLate, g[strings.LastIndex(g, "{")+1:strings.LastIndex(g, "}")])
-			}
-			slices.Sort(gotLate)
+			gotLate := w.late()
 			if !slices.Equal(gotLate, wantLate) {
 				t.Fatalf("late rows, %s\n%s", where, difference(gotLate, wantLate))
 			}
@@ -308,6 +300,15 @@ func oneSeed(t *testing.T, seed uint64) {
 			}
 		}
 	}
+}
+
+// late gives the late rows that were sent on, sorted.
+func (w *world) late() (out []string) {
+	for _, g := range w.sinks["late"].got {
+		out = append(out, g[strings.LastIndex(g, "{")+1:strings.LastIndex(g, "}")])
+	}
+	slices.Sort(out)
+	return out
 }
 
 func (w *world) options(parallelism int, from *Snapshot) Options {

@@ -312,6 +312,15 @@ func (o *Op) rowBytes(fields []types.Field, kept []int) int {
 // sideBound bounds what is kept of one input of a join, or of a table.
 func (o *Op) sideBound(rate float64) *StateBound {
 	b := &StateBound{EntryBytes: o.rowBytes(o.Input.Fields, o.Kept)}
+	// Rows by time have a head, room that slices keep for more, and a place in the directory of keys.
+	chained := b.EntryBytes + 48
+	for _, k := range o.Order.Keys[1:] {
+		chained += 9
+		if k.Type.IsText() {
+			chained += 7
+		}
+	}
+	chained = chained*3/2 + 64
 	j := o.Into.Join
 	span := int64(0)
 	switch {
@@ -323,7 +332,7 @@ func (o *Op) sideBound(rate float64) *StateBound {
 		}
 		return b
 	case o.Into.Kind == AsOf && o.Side == 1:
-		b.EntryBytes += 48 + 9 + 32
+		b.EntryBytes = chained + 14
 		b.Words = fmt.Sprintf("the versions of each %s that a row can ask for: the last one, and those of the %s before", strings.Join(o.Order.Names, ", "), sql.DurationText(j.Lateness))
 		return b
 	case o.Into.Kind == AsOf:
@@ -333,7 +342,7 @@ func (o *Op) sideBound(rate float64) *StateBound {
 		span = j.Span(o.Side) + Behind(o.Into.Inputs()[1-o.Side])
 		b.Words = fmt.Sprintf("the rows of %s for %s of event time", o.Alias, sql.DurationText(span+Behind(o.Input)))
 	}
-	b.EntryBytes += 48 + 32
+	b.EntryBytes = chained
 	b.Entries = int64(rate * float64(span+Behind(o.Input)) / float64(types.Second))
 	b.Bytes = b.Entries * int64(b.EntryBytes)
 	return b

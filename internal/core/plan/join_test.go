@@ -127,6 +127,7 @@ func TestJoinRefusals(t *testing.T) {
 		"SELECT r.chip FROM reads r JOIN mats m AS OF r.read_at ON m.mat = r.mat;":                                                                                    "misfit 46: has no event time",
 		"SELECT r.chip FROM reads r JOIN entrants e ON e.chip = r.chip;":                                                                                              "unbounded 28: nothing says what edition is",
 		"SELECT r.chip FROM reads r JOIN entrants e AS OF TIMESTAMP '2026-05-17' ON e.chip = r.chip AND e.edition = 1;":                                               "wrong-type 50: as of the event time",
+		"SELECT r.chip FROM reads r JOIN entrants e AS OF e.updated_at ON e.chip = r.chip AND e.edition = 1;":                                                         "wrong-type 50: write AS OF r.read_at",
 		"SELECT DISTINCT chip FROM reads;":                                                                                                                            "unbounded 1: UNIQUE BY",
 		"SELECT chip FROM reads WHERE chip NOT IN (SELECT mat FROM mats);":                                                                                            "misfit 30: NOT EXISTS",
 		"SELECT chip FROM reads WHERE rssi > 3 OR EXISTS (SELECT 1 FROM mats WHERE mats.mat = reads.mat);":                                                            "wrong-place 42: joined by AND",

@@ -259,10 +259,8 @@ func (b *builder) asOf(o *Op, left, right *Op, keys [2][]*eval.Expr, text joinTe
 
 // atTimeOf checks that AS OF names the event time of the rows on the left.
 func (b *binder) atTimeOf(asOf sql.Expr, left *Op, text joinText) bool {
-	sc := *b.scope
-	sc.inputs = sc.inputs[:len(sc.inputs)-1]
 	in := *b
-	in.scope, in.where = &sc, "AS OF"
+	in.where = "AS OF"
 	x := in.bound(asOf)
 	if x == nil {
 		return false

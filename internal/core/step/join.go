@@ -20,8 +20,31 @@ type Side struct {
 	Blocks []*state.Block // of this turn, by task; nil where there is nothing for it
 
 	layout *state.Layout
-	keys   state.Keys
-	cols   []*column.Vector
+	keys   rowKeys
+}
+
+// rowKeys are the encoded keys of a batch's rows.
+type rowKeys struct {
+	state.Keys
+	cols  []*column.Vector
+	nulls bool // some value is NULL
+}
+
+// of evaluates and encodes the keys of a batch.
+func (k *rowKeys) of(c *Context, exprs []*eval.Expr, b *column.Batch) {
+	c.Machine.Begin()
+	k.cols, k.nulls = k.cols[:0], false
+	for _, e := range exprs {
+		v := c.Machine.Eval(e, b)
+		k.cols = append(k.cols, v)
+		k.nulls = k.nulls || v.Nulls != nil
+	}
+	k.Encode(k.cols, b.N)
+}
+
+// null says whether a value of row i's key is NULL.
+func (k *rowKeys) null(i int) bool {
+	return k.nulls && slices.ContainsFunc(k.cols, func(v *column.Vector) bool { return v.Null(i) })
 }
 
 // NewSide makes the sender to n tasks.
@@ -33,17 +56,8 @@ func NewSide(o *plan.Op, c *Context, n int) *Side {
 func (s *Side) Push(b *column.Batch) {
 	n := &s.C.Counts[s.Op.ID]
 	n.In += int64(b.N)
-	m := &s.C.Machine
-	m.Begin()
-	s.cols = s.cols[:0]
-	nulls := false
-	for _, k := range s.Op.Order.Keys {
-		v := m.Eval(k, b)
-		s.cols = append(s.cols, v)
-		nulls = nulls || v.Nulls != nil
-	}
+	s.keys.of(s.C, s.Op.Order.Keys, b)
 	bad := s.C.rejects(s.Op, b)
-	s.keys.Encode(s.cols, b.N)
 	lateness, judged := s.lateness()
 	for i := range b.N {
 		if bad != nil && bad[i] {
@@ -55,7 +69,7 @@ func (s *Side) Push(b *column.Batch) {
 			continue
 		}
 		hash, key := s.keys.Hashes[i], s.keys.Key(i)
-		if nulls && slices.ContainsFunc(s.cols, func(v *column.Vector) bool { return v.Null(i) }) {
+		if s.keys.null(i) {
 			// NULL equals nothing. Where rows without a match are given, it is one of them.
 			into := s.Op.Into
 			switch {

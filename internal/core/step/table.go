@@ -228,8 +228,7 @@ type Lookup struct {
 
 	whole  *state.Layout // as the table keeps them
 	places []int         // of the columns that are wanted among those that are kept
-	keys   state.Keys
-	cols   []*column.Vector
+	keys   rowKeys
 	found  [][]byte
 	wanted []bool
 	out    column.Batch
@@ -258,27 +257,18 @@ func NewLookup(o *plan.Op, c *Context, next Node, rows Rows, fail func(error)) *
 func (l *Lookup) Push(b *column.Batch) {
 	n := &l.C.Counts[l.Op.ID]
 	n.In += int64(b.N)
-	m := &l.C.Machine
-	m.Begin()
-	l.cols = l.cols[:0]
-	nulls := false
-	for _, k := range l.Op.Order.Keys {
-		v := m.Eval(k, b)
-		l.cols = append(l.cols, v)
-		nulls = nulls || v.Nulls != nil
-	}
+	l.keys.of(l.C, l.Op.Order.Keys, b)
 	bad := l.C.rejects(l.Op, b)
-	l.keys.Encode(l.cols, b.N)
 	l.found = slices.Grow(l.found[:0], b.N)[:b.N]
 	var wanted []bool
-	if nulls || bad != nil {
+	if l.keys.nulls || bad != nil {
 		l.wanted = slices.Grow(l.wanted[:0], b.N)[:b.N]
 		wanted = l.wanted
 		for i := range wanted {
-			wanted[i] = (bad == nil || !bad[i]) && !slices.ContainsFunc(l.cols, func(v *column.Vector) bool { return v.Null(i) })
+			wanted[i] = (bad == nil || !bad[i]) && !l.keys.null(i)
 		}
 	}
-	if err := l.Rows.Probe(&l.keys, l.cols, b.N, wanted, l.found); err != nil {
+	if err := l.Rows.Probe(&l.keys.Keys, l.keys.cols, b.N, wanted, l.found); err != nil {
 		l.Fail(err)
 		return
 	}
