@@ -14,6 +14,7 @@ import (
 	"runtime/pprof"
 	"strings"
 	"text/tabwriter"
+	"time"
 
 	"fiume/internal/connect"
 	"fiume/internal/connect/mariadb"
@@ -156,6 +157,26 @@ func limitMemory() {
 	runtime.SetFinalizer(&struct{ sentinel [16]byte }{}, func(*struct{ sentinel [16]byte }) { limitMemory() })
 }
 
+// tellWaits says when a sink waits for its place, once each time, until the run has ended.
+func (r *localRun) tellWaits(job *flow.Job, ended <-chan struct{}) {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	told := map[string]time.Time{}
+	for {
+		select {
+		case <-ended:
+			return
+		case <-tick.C:
+		}
+		for _, s := range job.Status().Steps {
+			if w := s.Waiting; w != nil && !told[s.Step].Equal(w.Since) {
+				told[s.Step] = w.Since
+				fmt.Fprintf(r.err, "the sink %s cannot be written, and is tried again until it can: %s\n", s.Step, w.Reason)
+			}
+		}
+	}
+}
+
 func (r *localRun) run(ctx context.Context, p *plan.Plan) error {
 	debug.SetGCPercent(400)
 	limitMemory()
@@ -173,7 +194,10 @@ func (r *localRun) run(ctx context.Context, p *plan.Plan) error {
 	if err != nil {
 		return err
 	}
+	ended := make(chan struct{})
+	go r.tellWaits(job, ended)
 	err = job.Run(ctx)
+	close(ended)
 	if pr, ok := o.Rows.(*printer); ok {
 		err = errors.Join(err, pr.finish())
 	}
