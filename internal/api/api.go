@@ -283,6 +283,33 @@ func (h *handler) routes(a huma.API) {
 			return answer(h.s.Job(in.Name))
 		})
 	}
+	huma.Register(a, op("versions", "GET", "/api/jobs/{name}/versions", "The texts that a job has had, the newest first", "jobs"),
+		func(ctx context.Context, in *Named) (*body[[]catalog.Version], error) {
+			return answer(h.s.Versions(in.Name))
+		})
+	huma.Register(a, op("revert-job", "POST", "/api/jobs/{name}/revert", "Go back to an earlier version of a job, as a new version", "jobs"),
+		func(ctx context.Context, in *struct {
+			Change
+			To int `query:"to" minimum:"0" doc:"a version; 0: the one before"`
+		}) (*body[[]service.Outcome], error) {
+			return answer(h.s.Revert(ctx, in.Actor, in.Name, in.To))
+		})
+	huma.Register(a, op("parallelism", "PUT", "/api/jobs/{name}/parallelism", "Change how many tasks share the work of a job", "jobs"),
+		func(ctx context.Context, in *struct {
+			Change
+			Body struct {
+				Tasks int `json:"tasks" minimum:"0" maximum:"256" doc:"0: as the job's text says"`
+			}
+		}) (*body[*service.JobDetail], error) {
+			if err := h.s.SetParallelism(in.Actor, in.Name, in.Body.Tasks); err != nil {
+				return nil, problem(err)
+			}
+			return answer(h.s.Job(in.Name))
+		})
+	huma.Register(a, op("checkpoints", "GET", "/api/jobs/{name}/checkpoints", "The checkpoints of a job that are kept, the newest first", "jobs"),
+		func(ctx context.Context, in *Named) (*body[[]service.CheckpointInfo], error) {
+			return answer(h.s.Checkpoints(in.Name))
+		})
 	huma.Register(a, op("drop-job", "DELETE", "/api/jobs/{name}", "Stop a job and forget it", "jobs"),
 		func(ctx context.Context, in *Change) (*struct{}, error) {
 			return nil, problem(h.s.DropJob(in.Actor, in.Name))

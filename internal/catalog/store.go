@@ -28,15 +28,29 @@ type Definition struct {
 
 // Job is a job: what it should be doing, and what it was last seen doing.
 type Job struct {
-	Name      string `gorm:"primaryKey;size:190"`
-	SQL       string `gorm:"type:longtext;not null"`
-	Version   int    `gorm:"not null"`
-	Wanted    string `gorm:"size:20;not null"` // running or stopped
-	State     string `gorm:"size:20;not null"`
-	Reason    string `gorm:"type:text"`
-	Status    string `gorm:"type:longtext"` // the ledger when it last stopped, as JSON
-	CreatedAt time.Time
-	UpdatedAt time.Time
+	Name    string `gorm:"primaryKey;size:190"`
+	SQL     string `gorm:"type:longtext;not null"`
+	Version int    `gorm:"not null"`
+	Wanted  string `gorm:"size:20;not null"` // running or stopped
+	State   string `gorm:"size:20;not null"`
+	Reason  string `gorm:"type:text"`
+	Status  string `gorm:"type:longtext"` // the ledger when it last stopped, as JSON
+	// Settled says that the job stands still at its newest checkpoint: nothing was shown behind it.
+	Settled bool `gorm:"not null;default:false"`
+	// Parallelism is what was asked for last, in place of what the text says; 0: what the text says.
+	Parallelism int `gorm:"not null;default:0"`
+	CreatedAt   time.Time
+	UpdatedAt   time.Time
+}
+
+// Version is one text of a job.
+type Version struct {
+	ID        uint      `gorm:"primaryKey" json:"-"`
+	Job       string    `gorm:"size:190;not null;uniqueIndex:of_job" json:"job"`
+	Version   int       `gorm:"not null;uniqueIndex:of_job" json:"version"`
+	SQL       string    `gorm:"type:longtext;not null" json:"sql"`
+	Actor     string    `gorm:"size:100;not null" json:"actor"`
+	CreatedAt time.Time `json:"created_at"`
 }
 
 // Checkpoint is the entry of a checkpoint; its state is a file.
@@ -91,6 +105,11 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 			return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").
 				AutoMigrate(&Definition{}, &Job{}, &Checkpoint{}, &Activity{}, &Secret{})
 		},
+	}, {
+		ID: "0002 versions of jobs",
+		Migrate: func(tx *gorm.DB) error {
+			return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").AutoMigrate(&Job{}, &Version{})
+		},
 	}})
 	if err := m.Migrate(); err != nil {
 		return nil, errors.Join(fmt.Errorf("the catalog's tables cannot be brought up to date: %w", err), s.Close())
@@ -135,8 +154,40 @@ func (s *Store) DropDefinition(name string) error {
 // Jobs gives all jobs in the order of their names.
 func (s *Store) Jobs() (out []Job, err error) { return out, s.db.Order("name").Find(&out).Error }
 
-// CreateJob keeps a new job.
-func (s *Store) CreateJob(j *Job) error { return s.db.Create(j).Error }
+// CreateJob keeps a new job and its first version.
+func (s *Store) CreateJob(j *Job, actor string) error {
+	return s.db.Transaction(func(tx *gorm.DB) error {
+		if err := tx.Create(j).Error; err != nil {
+			return err
+		}
+		return tx.Create(&Version{Job: j.Name, Version: j.Version, SQL: j.SQL, Actor: actor}).Error
+	})
+}
+
+// ReplaceJob gives a job a new version.
+func (s *Store) ReplaceJob(name string, version int, sql, actor string) error {
+	return s.db.Transaction(func(tx *gorm.DB) error {
+		if err := tx.Model(&Job{}).Where("name = ?", name).Updates(map[string]any{"sql": sql, "version": version}).Error; err != nil {
+			return err
+		}
+		return tx.Create(&Version{Job: name, Version: version, SQL: sql, Actor: actor}).Error
+	})
+}
+
+// Versions gives the versions of a job, the newest first.
+func (s *Store) Versions(job string) (out []Version, err error) {
+	return out, s.db.Where("job = ?", job).Order("version DESC").Find(&out).Error
+}
+
+// DropCheckpoints forgets a job's checkpoints and gives the files of their state.
+func (s *Store) DropCheckpoints(job string) (files []string, err error) {
+	return files, s.db.Transaction(func(tx *gorm.DB) error {
+		if err := tx.Model(&Checkpoint{}).Where("job = ?", job).Pluck("file", &files).Error; err != nil {
+			return err
+		}
+		return tx.Where("job = ?", job).Delete(&Checkpoint{}).Error
+	})
+}
 
 // SetJob notes what a job should do, and what it does.
 func (s *Store) SetJob(name string, fields map[string]any) error {
@@ -146,8 +197,10 @@ func (s *Store) SetJob(name string, fields map[string]any) error {
 // DropJob forgets a job and its checkpoints' entries.
 func (s *Store) DropJob(name string) error {
 	return s.db.Transaction(func(tx *gorm.DB) error {
-		if err := tx.Where("job = ?", name).Delete(&Checkpoint{}).Error; err != nil {
-			return err
+		for _, of := range []any{&Checkpoint{}, &Version{}} {
+			if err := tx.Where("job = ?", name).Delete(of).Error; err != nil {
+				return err
+			}
 		}
 		return tx.Where("name = ?", name).Delete(&Job{}).Error
 	})

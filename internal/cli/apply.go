@@ -19,7 +19,7 @@ func (a *app) applyCommand() *cobra.Command {
 a whole first: where a statement has errors, nothing of the file is done. Applying a
 file again changes nothing.`,
 		Example: `  fiume apply demo/sql/race.sql --set archive=archive/reads
-  fiume apply --dry-run jobs.sql
+  fiume apply --dry-run jobs.sql      # what would a new version of a job take over?
   echo 'SHOW JOBS;' | fiume apply -`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -58,7 +58,7 @@ file again changes nothing.`,
 	}
 	a.outputFlag(c, "text", "json")
 	a.setFlag(c)
-	c.Flags().BoolVar(&dryRun, "dry-run", false, "check only, change nothing")
+	c.Flags().BoolVar(&dryRun, "dry-run", false, "check only, and say what would be done")
 	return c
 }
 
@@ -81,4 +81,7 @@ func (a *app) printOutcome(o service.Outcome) {
 		fmt.Fprintf(a.out, " (%s)", o.Note)
 	}
 	fmt.Fprintln(a.out)
+	if len(o.Changes) > 0 {
+		a.printChanges(o.Changes)
+	}
 }

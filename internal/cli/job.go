@@ -69,9 +69,9 @@ func (a *app) jobCommand() *cobra.Command {
 	a.outputFlag(list, "table", "json")
 	a.outputFlag(show, "text", "json")
 	job.AddCommand(list, show,
-		change("start", "Start a stopped job where it was", "  fiume job start crowding", "started", func(c *cobra.Command, n string) error { return a.client().StartJob(c.Context(), n) }),
 		change("stop", "Stop a job; it keeps its place and state", "  fiume job stop crowding", "stopped", func(c *cobra.Command, n string) error { return a.client().StopJob(c.Context(), n) }),
 		change("drop", "Stop a job and forget it; what it has written stays", "  fiume job drop crowding", "dropped", func(c *cobra.Command, n string) error { return a.client().DropJob(c.Context(), n) }))
+	job.AddCommand(a.changeCommands()...)
 	return job
 }
 

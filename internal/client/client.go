@@ -104,6 +104,26 @@ func (c *Client) StartJob(ctx context.Context, name string) error {
 	return c.call(ctx, "POST", "/api/jobs/"+url.PathEscape(name)+"/start", nil, nil)
 }
 
+// Versions gives the texts that a job has had, the newest first.
+func (c *Client) Versions(ctx context.Context, name string) (out []catalog.Version, err error) {
+	return out, c.call(ctx, "GET", "/api/jobs/"+url.PathEscape(name)+"/versions", nil, &out)
+}
+
+// Revert goes back to an earlier version of a job; 0: the one before.
+func (c *Client) Revert(ctx context.Context, name string, to int) (out []service.Outcome, err error) {
+	return out, c.call(ctx, "POST", fmt.Sprintf("/api/jobs/%s/revert?to=%d", url.PathEscape(name), to), nil, &out)
+}
+
+// SetParallelism changes how many tasks share the work of a job; 0: as its text says.
+func (c *Client) SetParallelism(ctx context.Context, name string, tasks int) error {
+	return c.call(ctx, "PUT", "/api/jobs/"+url.PathEscape(name)+"/parallelism", map[string]int{"tasks": tasks}, nil)
+}
+
+// Checkpoints gives the checkpoints of a job that are kept, the newest first.
+func (c *Client) Checkpoints(ctx context.Context, name string) (out []service.CheckpointInfo, err error) {
+	return out, c.call(ctx, "GET", "/api/jobs/"+url.PathEscape(name)+"/checkpoints", nil, &out)
+}
+
 // StopJob stops a job.
 func (c *Client) StopJob(ctx context.Context, name string) error {
 	return c.call(ctx, "POST", "/api/jobs/"+url.PathEscape(name)+"/stop", nil, nil)

@@ -135,12 +135,12 @@ func TestCheckpoints(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			windows := next.Windows
+			windows := next.State
 			snap = &flow.Snapshot{}
 			if err := json.Unmarshal(b, snap); err != nil {
 				t.Fatal(err)
 			}
-			snap.Windows = windows
+			snap.State = windows
 		}
 		time.Sleep(time.Duration(r.IntN(30)) * time.Millisecond)
 		run.cancel()

@@ -6,6 +6,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/url"
+	"path/filepath"
 	"time"
 
 	"fiume/internal/connect/files"
@@ -15,6 +17,7 @@ import (
 	"fiume/internal/core/plan"
 	"fiume/internal/core/step"
 	"fiume/internal/core/types"
+	"fiume/internal/disk"
 	"fiume/internal/topiclog"
 )
 
@@ -26,9 +29,11 @@ type Opener struct {
 	Topics  *topiclog.Log  // nil where there are no built-in topics
 	MariaDB mariadb.Access // secrets of endpoints, and the private server
 	Rows    flow.Sink      // takes the rows of an output without a sink
-	Durable bool           // sinks sync what checkpoints rely on
+	Durable bool           // a job of the service, which goes on for long
 	Live    bool           // a live query: streams begin now unless they say otherwise
 	Piece   int            // bytes that a worker decodes at a time; 0: the default
+	Disk    disk.FS        // nil: that of the operating system
+	Spools  string         // directory for what sinks hold back
 }
 
 // ErrNoTopics says that topics need the service.
@@ -67,16 +72,21 @@ func (o *Opener) OpenSink(out *plan.Op) (flow.Sink, error) {
 	if out.Sink == nil {
 		return o.Rows, nil
 	}
+	fs := o.Disk
+	if fs == nil {
+		fs = disk.OS{}
+	}
+	dir := filepath.Join(o.Spools, url.PathEscape(out.Step))
 	switch out.Sink.Place {
 	case "files":
-		return files.OpenSink(out, o.Durable)
+		return files.OpenSink(fs, out)
 	case "topic":
 		if o.Topics == nil {
 			return nil, ErrNoTopics
 		}
-		return topics.OpenSink(o.Topics, out)
+		return topics.OpenSink(o.Topics, out, fs, dir)
 	case "mariadb":
-		return mariadb.OpenSink(out, o.MariaDB)
+		return mariadb.OpenSink(out, o.MariaDB, fs, dir)
 	}
 	return nil, fmt.Errorf("%s cannot be written", out.Sink.Place)
 }

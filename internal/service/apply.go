@@ -12,6 +12,7 @@ import (
 	"fiume/internal/connect"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
+	"fiume/internal/core/types"
 	"fiume/internal/topiclog"
 )
 
@@ -19,12 +20,15 @@ import (
 type Outcome struct {
 	Kind    string     `json:"kind" doc:"what the statement is about: stream, sink, job, topic …"`
 	Name    string     `json:"name,omitempty"`
-	Done    string     `json:"done" doc:"declared, replaced, created, started, stopped, dropped, unchanged, shown"`
+	Done    string     `json:"done" doc:"declared, replaced, created, started, stopped, dropped, unchanged, shown; would be … with dry_run"`
 	Note    string     `json:"note,omitempty"`
 	Columns []string   `json:"columns,omitempty" doc:"of what SHOW and DESCRIBE give"`
 	Rows    [][]string `json:"rows,omitempty"`
 
 	Plan *plan.Explanation `json:"plan,omitempty" doc:"of what EXPLAIN gives"`
+
+	// Changes say what a new version of a job takes over from the one before.
+	Changes []plan.Change `json:"changes,omitempty" doc:"of a job that is replaced: what its steps, streams and sinks take over"`
 }
 
 // Script is SQL text with its parameters.
@@ -68,7 +72,7 @@ func (s *Service) Apply(ctx context.Context, actor string, in Script, dryRun boo
 		return nil, err
 	}
 	if dryRun {
-		return []Outcome{}, nil
+		return append([]Outcome{}, made.preview...), nil
 	}
 	out := []Outcome{}
 	for _, a := range actions {
@@ -82,7 +86,10 @@ func (s *Service) Apply(ctx context.Context, actor string, in Script, dryRun boo
 }
 
 // made is what a script's earlier statements will have made of jobs.
-type made struct{ created, dropped map[string]bool }
+type made struct {
+	created, dropped map[string]bool
+	preview          []Outcome // what would be done
+}
 
 // prepare checks one statement against the catalog as it will be then, and gives what does it.
 func (s *Service) prepare(actor string, script *sql.Script, st sql.Statement, cat *plan.Catalog, errs *sql.Errors, made *made) action {
@@ -120,8 +127,13 @@ func (s *Service) prepare(actor string, script *sql.Script, st sql.Statement, ca
 		return s.prepareJob(actor, st, src, cat, errs, made)
 	case *sql.StartJob:
 		if st.From != nil {
-			errs.Add(sql.NotYet, st.From.Place(), "", "START JOB … FROM: this version of Fiume does not run it yet")
-			return nil
+			from, ok := beginOf(st.From, errs)
+			if !ok {
+				return nil
+			}
+			return func(context.Context) (Outcome, error) {
+				return Outcome{Kind: sql.KindJob, Name: st.Name.Text, Done: "started"}, s.StartJobFrom(actor, st.Name.Text, from)
+			}
 		}
 		return func(context.Context) (Outcome, error) {
 			return Outcome{Kind: sql.KindJob, Name: st.Name.Text, Done: "started"}, s.StartJob(actor, st.Name.Text)
@@ -159,6 +171,22 @@ func (s *Service) prepare(actor string, script *sql.Script, st sql.Statement, ca
 		errs.Add(sql.WrongPlace, st.At(), "run it with fiume query, or in the console", "a bare SELECT is a live query, not something to apply")
 	}
 	return nil
+}
+
+// beginOf reads what stands behind START JOB … FROM.
+func beginOf(e sql.Expr, errs *sql.Errors) (b Begin, ok bool) {
+	switch e := e.(type) {
+	case *sql.BeginningMark:
+		return Begin{Beginning: true}, true
+	case *sql.CheckpointMark:
+		return Begin{Checkpoint: e.Number}, true
+	case *sql.Literal:
+		if e.Value.Kind == types.Timestamp {
+			return Begin{At: time.UnixMicro(e.Value.I)}, true
+		}
+	}
+	errs.Add(sql.WrongType, e.Place(), "write FROM BEGINNING, FROM CHECKPOINT 12 or FROM TIMESTAMP '2026-05-17 09:00:00'", "this is no place to start from")
+	return b, false
 }
 
 func explained(name string, p *plan.Plan) Outcome {
@@ -251,22 +279,32 @@ func (s *Service) prepareJob(actor string, st *sql.CreateJob, src string, cat *p
 				return Outcome{Kind: sql.KindJob, Name: name, Done: "unchanged", Note: "it is " + old.info().State}, nil
 			}
 		}
-		if st.Replace {
-			errs.Add(sql.NotYet, st.Name.Span, "DROP JOB "+name+" first; it begins afresh", "taking over a running job's state by a new version: this version of Fiume does not do it yet")
-		} else {
-			errs.Add(sql.Duplicate, st.Name.Span, "DROP JOB "+name+" first, or choose another name", "there is already a job %q, and its text differs", name)
+		if !st.Replace {
+			errs.Add(sql.Duplicate, st.Name.Span, "write CREATE OR REPLACE JOB to have this text take over, or choose another name", "there is already a job %q, and its text differs", name)
+			return nil
 		}
-		return nil
+		changes, err := s.changesOf(old, p)
+		if err != nil {
+			errs.Add(sql.InUse, st.Name.Span, "DROP JOB "+name+" first; it begins afresh", "the job %q cannot be taken over: %s", name, err)
+			return nil
+		}
+		made.preview = append(made.preview, Outcome{Kind: sql.KindJob, Name: name, Done: "would be replaced", Changes: changes})
+		at := *errs
+		return func(ctx context.Context) (Outcome, error) {
+			if err := s.checkJob(ctx, st, p, at); err != nil {
+				return Outcome{}, err
+			}
+			return Outcome{Kind: sql.KindJob, Name: name, Done: "replaced", Changes: changes}, s.replace(actor, old, src)
+		}
 	}
+	made.preview = append(made.preview, Outcome{Kind: sql.KindJob, Name: name, Done: "would be created"})
 	at := *errs
 	return func(ctx context.Context) (Outcome, error) {
-		if err := s.opener().Check(ctx, p); err != nil {
-			e := &sql.Errors{File: at.File, Text: at.Text}
-			e.Add(sql.Misfit, placeOf(st, err), "", "the job %s cannot run: %s", name, strings.ReplaceAll(err.Error(), "\n", "; "))
-			return Outcome{}, e.Err()
+		if err := s.checkJob(ctx, st, p, at); err != nil {
+			return Outcome{}, err
 		}
 		row := catalog.Job{Name: name, SQL: src, Version: 1, Wanted: wantRunning, State: stateStarting}
-		if err := s.store.CreateJob(&row); err != nil {
+		if err := s.store.CreateJob(&row, actor); err != nil {
 			return Outcome{}, err
 		}
 		j := s.newJob(row)
@@ -277,6 +315,17 @@ func (s *Service) prepareJob(actor string, st *sql.CreateJob, src string, cat *p
 		j.start()
 		return Outcome{Kind: sql.KindJob, Name: name, Done: "created", Note: "it is starting"}, nil
 	}
+}
+
+// checkJob looks whether what a job reads and writes is there and fits.
+func (s *Service) checkJob(ctx context.Context, st *sql.CreateJob, p *plan.Plan, at sql.Errors) error {
+	err := s.opener().Check(ctx, p)
+	if err == nil {
+		return nil
+	}
+	e := &sql.Errors{File: at.File, Text: at.Text}
+	e.Add(sql.Misfit, placeOf(st, err), "", "the job %s cannot run: %s", st.Name.Text, strings.ReplaceAll(err.Error(), "\n", "; "))
+	return e.Err()
 }
 
 // placeOf finds where a job names the sink that does not fit.

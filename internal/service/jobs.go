@@ -3,11 +3,8 @@ package service
 import (
 	"cmp"
 	"context"
-	"encoding/binary"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"hash/crc32"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -16,10 +13,12 @@ import (
 	"time"
 
 	"fiume/internal/catalog"
+	"fiume/internal/checkpoint"
 	"fiume/internal/connect/text"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
+	"fiume/internal/disk"
 )
 
 // What a job should do, and what it does.
@@ -37,8 +36,6 @@ const (
 
 const (
 	defaultCheckpoint = 5 * time.Second
-	keptCheckpoints   = 3
-	lastCheckpoint    = 10 * time.Second // how long a job that is stopped may take for it
 	firstRetry        = time.Second
 	longestRetry      = 30 * time.Second
 )
@@ -61,10 +58,11 @@ type job struct {
 
 // CheckpointInfo is about a job's newest checkpoint.
 type CheckpointInfo struct {
-	Number int64     `json:"number"`
-	At     time.Time `json:"at"`
-	Bytes  int64     `json:"bytes"`
-	TookMs int64     `json:"took_ms"`
+	Number  int64     `json:"number"`
+	At      time.Time `json:"at"`
+	Bytes   int64     `json:"bytes"`
+	TookMs  int64     `json:"took_ms"`
+	Version int       `json:"version" doc:"of the job"`
 }
 
 // JobInfo is a job in a list.
@@ -107,7 +105,7 @@ func (s *Service) newJob(row catalog.Job) *job {
 		}
 	}
 	if cs, err := s.store.Checkpoints(row.Name); err == nil && len(cs) > 0 {
-		j.ckpt = CheckpointInfo{cs[0].Number, cs[0].CreatedAt, cs[0].Bytes, cs[0].TookMs}
+		j.ckpt = CheckpointInfo{cs[0].Number, cs[0].CreatedAt, cs[0].Bytes, cs[0].TookMs, cs[0].Version}
 	}
 	return j
 }
@@ -183,56 +181,75 @@ func (j *job) once(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	snap, err := j.restore()
-	if err != nil {
-		return err
-	}
-	run, err := flow.New(p, j.s.opener(), flow.Options{Restore: snap, Describe: text.Describe})
-	if err != nil {
-		return err
-	}
-	j.mu.Lock()
-	j.run = run
-	j.mu.Unlock()
-	defer func() {
-		st := run.Status()
-		b, _ := json.Marshal(st)
-		j.mu.Lock()
-		j.run, j.last = nil, &st
-		j.mu.Unlock()
-		if err := j.s.store.SetJob(j.row.Name, map[string]any{"status": string(b)}); err != nil {
-			j.s.log.Error("a job's ledger cannot be kept", "job", j.row.Name, "error", err)
-		}
-	}()
-	runCtx, cancelRun := context.WithCancel(context.Background())
-	defer cancelRun()
-	ended := make(chan error, 1)
-	go func() { ended <- run.Run(runCtx) }()
-	j.set(stateRunning, "")
 	every := defaultCheckpoint
 	if p.Checkpoint > 0 {
 		every = time.Duration(p.Checkpoint) * time.Microsecond
 	}
-	tick := time.NewTicker(every)
-	defer tick.Stop()
-	for {
-		select {
-		case err := <-ended:
-			return err
-		case <-tick.C:
-			if err := j.checkpoint(ctx, run, time.Minute); err != nil && ctx.Err() == nil && !errors.Is(err, flow.ErrEnded) {
-				j.s.log.Error("a checkpoint was abandoned", "job", j.row.Name, "error", err)
-			}
-		case <-ctx.Done():
-			// A last checkpoint keeps place and state; without it the one before counts.
-			if err := j.checkpoint(context.Background(), run, lastCheckpoint); err != nil && !errors.Is(err, flow.ErrEnded) {
-				j.s.log.Error("the last checkpoint was abandoned", "job", j.row.Name, "error", err)
-			}
-			cancelRun()
-			<-ended
-			return nil
-		}
+	if err := j.s.store.SetJob(j.row.Name, map[string]any{"settled": false}); err != nil {
+		return err
 	}
+	r := checkpoint.Run{Keeper: j.keeper(), Plan: p, Opener: j.s.jobOpener(j.row.Name), Every: every, Options: flow.Options{Describe: text.Describe, Parallelism: j.row.Parallelism}}
+	var run *flow.Job
+	r.Started = func(started *flow.Job) {
+		run = started
+		j.mu.Lock()
+		j.run = run
+		j.mu.Unlock()
+		j.set(stateRunning, "")
+	}
+	r.Saved = func(e checkpoint.Entry) {
+		j.mu.Lock()
+		j.ckpt = checkpointInfo(e)
+		j.mu.Unlock()
+	}
+	err = r.Do(context.Background(), ctx)
+	if run == nil {
+		return err
+	}
+	j.mu.Lock()
+	j.row.Settled = r.Settled
+	j.mu.Unlock()
+	st := run.Status()
+	b, _ := json.Marshal(st)
+	j.mu.Lock()
+	j.run, j.last = nil, &st
+	j.mu.Unlock()
+	if err := j.s.store.SetJob(j.row.Name, map[string]any{"status": string(b), "settled": r.Settled}); err != nil {
+		j.s.log.Error("a job's ledger cannot be kept", "job", j.row.Name, "error", err)
+	}
+	return err
+}
+
+// keeper keeps the job's checkpoints.
+func (j *job) keeper() *checkpoint.Keeper {
+	return &checkpoint.Keeper{FS: disk.OS{}, Dir: filepath.Join(j.s.dir, stateDir(j.row.Name)), Catalog: entries{j.s.store, j.row.Name}, Version: j.row.Version, Now: time.Now,
+		Log: func(text string, args ...any) { j.s.log.Error(text, append([]any{"job", j.row.Name}, args...)...) }}
+}
+
+// entries are a job's checkpoints in the catalog.
+type entries struct {
+	store *catalog.Store
+	job   string
+}
+
+// Add implements checkpoint.Catalog.
+func (c entries) Add(e checkpoint.Entry, keep int) ([]string, error) {
+	return c.store.AddCheckpoint(&catalog.Checkpoint{Job: c.job, Version: e.Version, Number: e.Number, Positions: e.Positions, File: e.File,
+		Bytes: e.Bytes, TookMs: e.Took.Milliseconds(), CreatedAt: e.At}, keep)
+}
+
+// All implements checkpoint.Catalog.
+func (c entries) All() ([]checkpoint.Entry, error) {
+	rows, err := c.store.Checkpoints(c.job)
+	out := make([]checkpoint.Entry, len(rows))
+	for i, r := range rows {
+		out[i] = checkpoint.Entry{Number: r.Number, Version: r.Version, Positions: r.Positions, File: r.File, Bytes: r.Bytes, Took: time.Duration(r.TookMs) * time.Millisecond, At: r.CreatedAt}
+	}
+	return out, err
+}
+
+func checkpointInfo(e checkpoint.Entry) CheckpointInfo {
+	return CheckpointInfo{e.Number, e.At, e.Bytes, e.Took.Milliseconds(), e.Version}
 }
 
 // halt stops the job's goroutine and waits for it. With forget the job is meant to stay stopped.
@@ -250,147 +267,6 @@ func (j *job) halt(forget bool) {
 	if forget {
 		j.set(stateStopped, "")
 	}
-}
-
-// checkpoint takes a checkpoint: the state goes to a file, and when that is on the disk its entry goes
-// to the catalog, which makes it count.
-func (j *job) checkpoint(ctx context.Context, run *flow.Job, limit time.Duration) error {
-	began := time.Now()
-	ctx, cancel := context.WithTimeout(ctx, limit)
-	defer cancel()
-	snap, err := run.Checkpoint(ctx)
-	if err != nil {
-		return err
-	}
-	positions, err := snap.Positions()
-	if err != nil {
-		return err
-	}
-	j.mu.Lock()
-	n := j.ckpt.Number + 1
-	j.mu.Unlock()
-	rel := filepath.Join(stateDir(j.row.Name), fmt.Sprintf("%012d.state", n))
-	data := encodeState(snap.Windows)
-	if err := writeFile(filepath.Join(j.s.dir, rel), data); err != nil {
-		return err
-	}
-	info := CheckpointInfo{n, time.Now().UTC(), int64(len(data)), time.Since(began).Milliseconds()}
-	old, err := j.s.store.AddCheckpoint(&catalog.Checkpoint{Job: j.row.Name, Version: j.row.Version, Number: n,
-		Positions: string(positions), File: rel, Bytes: info.Bytes, TookMs: info.TookMs}, keptCheckpoints)
-	if err != nil {
-		return err
-	}
-	for _, f := range old {
-		if err := os.Remove(filepath.Join(j.s.dir, f)); err != nil && !errors.Is(err, os.ErrNotExist) {
-			j.s.log.Error("an old checkpoint cannot be removed", "file", f, "error", err)
-		}
-	}
-	j.mu.Lock()
-	j.ckpt = info
-	j.mu.Unlock()
-	return nil
-}
-
-// restore reads the newest checkpoint that can be read; nil where there is none.
-func (j *job) restore() (*flow.Snapshot, error) {
-	all, err := j.s.store.Checkpoints(j.row.Name)
-	if err != nil {
-		return nil, err
-	}
-	var failed error
-	for _, c := range all {
-		snap := &flow.Snapshot{}
-		data, err := os.ReadFile(filepath.Join(j.s.dir, c.File))
-		if err == nil {
-			snap.Windows, err = decodeState(data)
-		}
-		if err == nil {
-			err = json.Unmarshal([]byte(c.Positions), snap)
-		}
-		if err == nil {
-			j.mu.Lock()
-			j.ckpt.Number = max(j.ckpt.Number, all[0].Number)
-			j.mu.Unlock()
-			return snap, nil
-		}
-		j.s.log.Error("a checkpoint cannot be read; the one before it is tried", "job", j.row.Name, "number", c.Number, "error", err)
-		failed = err
-	}
-	if failed != nil {
-		return nil, fmt.Errorf("no checkpoint can be read: %w", failed)
-	}
-	return nil, nil
-}
-
-// stateMark stands before a state with its checksum; what was written before there were checksums begins with
-// the small number of an operator.
-const stateMark = 0x32_74_53_f1
-
-var castagnoli = crc32.MakeTable(crc32.Castagnoli)
-
-// encodeState writes the state of the steps: a mark and a CRC-32C of what follows, then for each operator its
-// number, its pieces, each with its length; all little-endian uint32 but the lengths, which are uint64.
-func encodeState(windows map[int][][]byte) []byte {
-	le := binary.LittleEndian
-	b := le.AppendUint64(nil, stateMark)
-	ops := make([]int, 0, len(windows))
-	for op := range windows {
-		ops = append(ops, op)
-	}
-	slices.Sort(ops)
-	for _, op := range ops {
-		b = le.AppendUint32(b, uint32(op))
-		b = le.AppendUint32(b, uint32(len(windows[op])))
-		for _, p := range windows[op] {
-			b = append(le.AppendUint64(b, uint64(len(p))), p...)
-		}
-	}
-	le.PutUint32(b[4:], crc32.Checksum(b[8:], castagnoli))
-	return b
-}
-
-func decodeState(b []byte) (map[int][][]byte, error) {
-	le := binary.LittleEndian
-	cut := errors.New("the state is cut short")
-	if len(b) >= 8 && le.Uint32(b) == stateMark {
-		if crc32.Checksum(b[8:], castagnoli) != le.Uint32(b[4:]) {
-			return nil, errors.New("the state is damaged: its checksum differs")
-		}
-		b = b[8:]
-	}
-	out := map[int][][]byte{}
-	for len(b) > 0 {
-		if len(b) < 8 {
-			return nil, cut
-		}
-		op, n := int(le.Uint32(b)), le.Uint32(b[4:])
-		b = b[8:]
-		for range n {
-			if len(b) < 8 || uint64(len(b)-8) < le.Uint64(b) {
-				return nil, cut
-			}
-			size := le.Uint64(b)
-			out[op] = append(out[op], b[8:8+size])
-			b = b[8+size:]
-		}
-	}
-	return out, nil
-}
-
-// writeFile writes a file that is there whole or not at all.
-func writeFile(path string, data []byte) error {
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return err
-	}
-	f, err := os.Create(path + ".new")
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(data)
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	return os.Rename(path+".new", path)
 }
 
 // planOf binds a job's text.

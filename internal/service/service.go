@@ -37,6 +37,8 @@ type Service struct {
 	secrets *vault
 	opened  time.Time
 
+	changing sync.Mutex // one change of a job at a time
+
 	mu   sync.Mutex
 	cat  *plan.Catalog
 	defs []catalog.Definition
@@ -183,6 +185,13 @@ func (s *Service) access() mariadb.Access {
 		a.Private = s.server.Addr
 	}
 	return a
+}
+
+// jobOpener opens what a job reads and writes.
+func (s *Service) jobOpener(name string) *connect.Opener {
+	o := s.opener()
+	o.Spools = filepath.Join(s.dir, stateDir(name), "spools")
+	return o
 }
 
 func (s *Service) opener() *connect.Opener {

@@ -35,8 +35,11 @@ const (
 	coveredFrom = 21
 )
 
+// NoProducer is the producer of batches whose writer has no name.
+const NoProducer int64 = -1
+
 // encodeBatch appends a batch of records that begins at an offset.
-func encodeBatch(dst []byte, base int64, recs []Record) []byte {
+func encodeBatch(dst []byte, base, producer int64, sequence int32, recs []Record) []byte {
 	first, latest := recs[0].At/1000, recs[0].At/1000
 	for _, r := range recs {
 		latest = max(latest, r.At/1000)
@@ -48,7 +51,7 @@ func encodeBatch(dst []byte, base int64, recs []Record) []byte {
 		body = rec.AppendTo(body)
 	}
 	b := kmsg.RecordBatch{FirstOffset: base, Length: int32(headSize - lengthAt - 4 + len(body)), PartitionLeaderEpoch: 0, Magic: 2,
-		LastOffsetDelta: int32(len(recs) - 1), FirstTimestamp: first, MaxTimestamp: latest, ProducerID: -1, ProducerEpoch: -1, FirstSequence: -1,
+		LastOffsetDelta: int32(len(recs) - 1), FirstTimestamp: first, MaxTimestamp: latest, ProducerID: producer, ProducerEpoch: -1, FirstSequence: sequence,
 		NumRecords: int32(len(recs)), Records: body}
 	start := len(dst)
 	dst = b.AppendTo(dst)
@@ -117,6 +120,9 @@ type View struct {
 	At             int64 // microseconds
 	From, To       int   // the value
 	KeyFrom, KeyTo int   // the key; both 0 where there is none
+	HasKey         bool
+	Producer       int64 // who wrote the batch, or NoProducer
+	Sequence       int32 // the producer's own number of it, or -1
 }
 
 // Views lists the records of the whole batches in b, from an offset on, without copying.
@@ -130,7 +136,8 @@ func Views(b []byte, from int64, each func(v View)) error {
 		if attributes := binary.BigEndian.Uint16(b[at+21:]); attributes&7 != 0 {
 			return fmt.Errorf("the batch at offset %d is compressed, which this version cannot read", h.base)
 		}
-		first := int64(binary.BigEndian.Uint64(b[at+27:]))
+		first, producer := int64(binary.BigEndian.Uint64(b[at+27:])), int64(binary.BigEndian.Uint64(b[at+43:]))
+		sequence := int32(binary.BigEndian.Uint32(b[at+53:]))
 		i := at + headSize
 		for range h.records {
 			n, k := varint(b[i:end])
@@ -146,9 +153,9 @@ func Views(b []byte, from int64, each func(v View)) error {
 			i += k2
 			kl, k3 := varint(b[i:recEnd])
 			i += k3
-			v := View{Offset: h.base + do, At: (first + dt) * 1000}
+			v := View{Offset: h.base + do, At: (first + dt) * 1000, Producer: producer, Sequence: sequence}
 			if kl >= 0 {
-				v.KeyFrom, v.KeyTo = i, i+int(kl)
+				v.KeyFrom, v.KeyTo, v.HasKey = i, i+int(kl), true
 				i += int(kl)
 			}
 			if i > recEnd {

@@ -3,14 +3,14 @@ package topiclog
 import (
 	"encoding/json"
 	"errors"
+	"fiume/internal/disk"
 	"fmt"
-	"os"
+	"io"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
 
 	"github.com/cespare/xxhash/v2"
@@ -47,16 +47,31 @@ func KeyPartition(key []byte, n int) int { return int(xxhash.Sum64(key) % uint64
 
 // Append writes records to the partitions of their keys and waits until they are on the disk.
 func (t *Topic) Append(recs []Record) error {
+	return t.AppendParts(NoProducer, -1, t.Partitioned(recs))
+}
+
+// Partitioned shares records out to the partitions of their keys.
+func (t *Topic) Partitioned(recs []Record) [][]Record {
 	by := make([][]Record, len(t.parts))
 	for _, r := range recs {
 		p := t.PartitionOf(r.Key)
 		by[p] = append(by[p], r)
 	}
-	errs := make([]error, len(by))
+	return by
+}
+
+// AppendParts writes each partition's records in the name of a producer and waits until they are on the disk.
+// Those that were written are taken out of parts, so that after a failure it can be called with the rest.
+func (t *Topic) AppendParts(producer int64, sequence int32, parts [][]Record) error {
+	errs := make([]error, len(parts))
 	var wg sync.WaitGroup
-	for p, rs := range by {
+	for p, rs := range parts {
 		if len(rs) > 0 {
-			wg.Go(func() { _, errs[p] = t.parts[p].Append(rs) })
+			wg.Go(func() {
+				if _, errs[p] = t.parts[p].AppendAs(producer, sequence, rs); errs[p] == nil {
+					parts[p] = nil
+				}
+			})
 		}
 	}
 	wg.Wait()
@@ -65,8 +80,9 @@ func (t *Topic) Append(recs []Record) error {
 
 // Log is a directory of topics. One process at a time has it open.
 type Log struct {
+	fs     disk.FS
 	dir    string
-	lock   *os.File
+	lock   io.Closer
 	mu     sync.Mutex
 	topics map[string]*Topic
 	stop   chan struct{}
@@ -85,30 +101,30 @@ var (
 )
 
 // Open opens a log and recovers its partitions.
-func Open(dir string) (*Log, error) {
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+func Open(dir string) (*Log, error) { return OpenOn(disk.OS{}, dir) }
+
+// OpenOn opens a log on a file system.
+func OpenOn(fs disk.FS, dir string) (*Log, error) {
+	if err := fs.MkdirAll(dir); err != nil {
 		return nil, err
 	}
-	lock, err := os.OpenFile(filepath.Join(dir, ".lock"), os.O_CREATE|os.O_RDWR, 0o644)
+	lock, err := fs.Lock(filepath.Join(dir, ".lock"))
+	if err != nil {
+		return nil, fmt.Errorf("the topics in %s are in use by another process: %w", dir, err)
+	}
+	l := &Log{fs: fs, dir: dir, lock: lock, topics: map[string]*Topic{}, stop: make(chan struct{}), done: make(chan struct{})}
+	names, err := fs.List(dir)
 	if err != nil {
 		return nil, err
 	}
-	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-		return nil, errors.Join(fmt.Errorf("the topics in %s are in use by another process", dir), lock.Close())
-	}
-	l := &Log{dir: dir, lock: lock, topics: map[string]*Topic{}, stop: make(chan struct{}), done: make(chan struct{})}
-	entries, err := os.ReadDir(dir)
-	if err != nil {
-		return nil, err
-	}
-	for _, e := range entries {
-		b, err := os.ReadFile(filepath.Join(dir, e.Name(), "topic.json"))
+	for _, n := range names {
+		b, err := disk.Read(fs, filepath.Join(dir, n, "topic.json"))
 		if err != nil {
 			continue // no topic, or one whose creation did not end
 		}
-		t := &Topic{Name: e.Name()}
+		t := &Topic{Name: n}
 		if err := json.Unmarshal(b, &t.Settings); err != nil {
-			return nil, fmt.Errorf("%s/topic.json: %w", e.Name(), err)
+			return nil, fmt.Errorf("%s/topic.json: %w", n, err)
 		}
 		if err := l.load(t); err != nil {
 			return nil, fmt.Errorf("topic %s: %w", t.Name, err)
@@ -120,7 +136,7 @@ func Open(dir string) (*Log, error) {
 
 func (l *Log) load(t *Topic) error {
 	for i := range t.Settings.Partitions {
-		p, err := openPartition(filepath.Join(l.dir, t.Name, fmt.Sprint(i)), segmentBytes)
+		p, err := openPartition(l.fs, filepath.Join(l.dir, t.Name, fmt.Sprint(i)), segmentBytes)
 		if err != nil {
 			return err
 		}
@@ -167,7 +183,7 @@ func (l *Log) Create(topic string, s Settings) (*Topic, error) {
 		return nil, ErrExists
 	}
 	dir := filepath.Join(l.dir, topic)
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := l.fs.MkdirAll(dir); err != nil {
 		return nil, err
 	}
 	t := &Topic{Name: topic, Settings: s}
@@ -177,10 +193,10 @@ func (l *Log) Create(topic string, s Settings) (*Topic, error) {
 	}
 	b, _ := json.Marshal(s)
 	tmp := filepath.Join(dir, "topic.json.new") // the file under its name makes the topic
-	if err := os.WriteFile(tmp, b, 0o644); err != nil {
+	if err := disk.Write(l.fs, tmp, b); err != nil {
 		return nil, err
 	}
-	return t, errors.Join(os.Rename(tmp, filepath.Join(dir, "topic.json")), syncDir(dir), syncDir(l.dir))
+	return t, errors.Join(l.fs.Rename(tmp, filepath.Join(dir, "topic.json")), l.fs.SyncDir(dir), l.fs.SyncDir(l.dir))
 }
 
 // Topic finds a topic, or gives nil.
@@ -221,7 +237,7 @@ func (l *Log) Drop(topic string) error {
 		errs = append(errs, p.close())
 	}
 	// Without its settings the directory is no topic any more, whatever happens to the rest.
-	errs = append(errs, os.Remove(filepath.Join(l.dir, topic, "topic.json")), os.RemoveAll(filepath.Join(l.dir, topic)))
+	errs = append(errs, l.fs.Remove(filepath.Join(l.dir, topic, "topic.json")), l.fs.RemoveAll(filepath.Join(l.dir, topic)))
 	return errors.Join(errs...)
 }
 

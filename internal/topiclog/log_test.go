@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"errors"
+	"fiume/internal/disk"
 	"fmt"
 	"hash/crc32"
 	"math/rand/v2"
@@ -288,7 +289,7 @@ func TestConcurrentAppends(t *testing.T) {
 
 func TestSegmentsAndRetention(t *testing.T) {
 	dir := t.TempDir()
-	p, err := openPartition(filepath.Join(dir, "p"), 2000)
+	p, err := openPartition(disk.OS{}, filepath.Join(dir, "p"), 2000)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -331,7 +332,7 @@ func TestSegmentsAndRetention(t *testing.T) {
 	if err := p.close(); err != nil {
 		t.Fatal(err)
 	}
-	if p, err = openPartition(filepath.Join(dir, "p"), 2000); err != nil || p.Next() != 100 {
+	if p, err = openPartition(disk.OS{}, filepath.Join(dir, "p"), 2000); err != nil || p.Next() != 100 {
 		t.Fatalf("opened again: next %d, %v", p.Next(), err)
 	}
 }

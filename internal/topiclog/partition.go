@@ -2,6 +2,7 @@ package topiclog
 
 import (
 	"errors"
+	"fiume/internal/disk"
 	"fmt"
 	"io"
 	"os"
@@ -17,7 +18,7 @@ import (
 type segment struct {
 	base   int64
 	path   string
-	file   *os.File
+	file   disk.File
 	size   int64
 	next   int64 // offset behind the last record
 	latest int64 // greatest timestamp, milliseconds
@@ -33,6 +34,7 @@ const indexEvery = 4096
 
 // Partition is one ordered part of a topic.
 type Partition struct {
+	fs    disk.FS
 	dir   string
 	limit int64 // bytes a segment
 
@@ -42,30 +44,34 @@ type Partition struct {
 	visible  int64      // records below it are on the disk
 	buf      []byte
 	broken   error
+	synced   int64 // bytes of the last segment that are on the disk
+	torn     bool  // what lies behind them is to be cut off
+	epoch    int   // how often that happened
+	failed   error // why it did last
 	readers  map[int]func()
 	readerID int
 
 	syncMu sync.Mutex // one sync at a time
 }
 
-func openPartition(dir string, limit int64) (*Partition, error) {
-	p := &Partition{dir: dir, limit: limit, readers: map[int]func(){}}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+func openPartition(fs disk.FS, dir string, limit int64) (*Partition, error) {
+	p := &Partition{fs: fs, dir: dir, limit: limit, readers: map[int]func(){}}
+	if err := fs.MkdirAll(dir); err != nil {
 		return nil, err
 	}
-	entries, err := os.ReadDir(dir)
+	names, err := fs.List(dir)
 	if err != nil {
 		return nil, err
 	}
-	for _, e := range entries { // in the order of names, which is that of offsets
-		base, err := strconv.ParseInt(strings.TrimSuffix(e.Name(), ".log"), 10, 64)
-		if err != nil || !strings.HasSuffix(e.Name(), ".log") {
+	for _, name := range names { // in the order of names, which is that of offsets
+		base, err := strconv.ParseInt(strings.TrimSuffix(name, ".log"), 10, 64)
+		if err != nil || !strings.HasSuffix(name, ".log") {
 			continue
 		}
-		p.segments = append(p.segments, &segment{base: base, next: base, path: filepath.Join(dir, e.Name())})
+		p.segments = append(p.segments, &segment{base: base, next: base, path: filepath.Join(dir, name)})
 	}
 	for i, s := range p.segments {
-		if s.file, err = os.OpenFile(s.path, os.O_RDWR, 0o644); err != nil {
+		if s.file, err = fs.Open(s.path); err != nil {
 			return nil, errors.Join(err, p.close())
 		}
 		if err := s.load(i == len(p.segments)-1); err != nil {
@@ -78,7 +84,7 @@ func openPartition(dir string, limit int64) (*Partition, error) {
 		}
 	}
 	p.next = p.active().next
-	p.visible = p.next
+	p.visible, p.synced = p.next, p.active().size
 	return p, nil
 }
 
@@ -87,18 +93,18 @@ func (p *Partition) active() *segment { return p.segments[len(p.segments)-1] }
 // load reads the heads of a segment's batches. In the last segment every batch is checked, and what a
 // crash left torn at the tail is cut off.
 func (s *segment) load(last bool) error {
-	st, err := s.file.Stat()
+	size, err := s.file.Size()
 	if err != nil {
 		return err
 	}
 	buf := make([]byte, headSize)
-	for s.size < st.Size() {
+	for s.size < size {
 		n, err := s.file.ReadAt(buf[:headSize], s.size)
 		if err != nil && !errors.Is(err, io.EOF) {
 			return err
 		}
 		h, err := readHead(buf[:n])
-		whole := err == nil && s.size+int64(h.size) <= st.Size() && h.base == s.next
+		whole := err == nil && s.size+int64(h.size) <= size && h.base == s.next
 		if whole && last {
 			b := make([]byte, h.size)
 			if _, err := s.file.ReadAt(b, s.size); err != nil {
@@ -113,9 +119,12 @@ func (s *segment) load(last bool) error {
 			if err := s.file.Truncate(s.size); err != nil {
 				return err
 			}
-			return s.file.Sync()
+			break
 		}
 		s.note(h)
+	}
+	if last { // what a killed process wrote may not be on the disk, and is about to be read
+		return s.file.Sync()
 	}
 	return nil
 }
@@ -133,24 +142,22 @@ func (s *segment) note(h head) {
 // roll begins a new segment.
 func (p *Partition) roll(base int64) error {
 	path := filepath.Join(p.dir, fmt.Sprintf("%020d.log", base))
-	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o644)
+	f, err := p.fs.Create(path)
 	if err != nil {
 		return err
 	}
 	p.segments = append(p.segments, &segment{base: base, next: base, path: path, file: f})
-	return syncDir(p.dir)
+	p.synced = 0
+	return p.fs.SyncDir(p.dir)
 }
 
-func syncDir(dir string) error {
-	d, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	return errors.Join(d.Sync(), d.Close())
-}
+// Append writes records and gives the offset of the first, once all are on the disk. Where it fails nothing is
+// there, and it can be tried again.
+func (p *Partition) Append(recs []Record) (int64, error) { return p.AppendAs(NoProducer, -1, recs) }
 
-// Append writes records and gives the offset of the first, once all are on the disk.
-func (p *Partition) Append(recs []Record) (int64, error) {
+// AppendAs is Append in the name of a producer, by whom the batch can be told from those of others, and with a
+// number of the producer's own.
+func (p *Partition) AppendAs(producer int64, sequence int32, recs []Record) (int64, error) {
 	if len(recs) == 0 {
 		return p.Next(), nil
 	}
@@ -161,20 +168,25 @@ func (p *Partition) Append(recs []Record) (int64, error) {
 		}
 	}
 	p.mu.Lock()
-	if p.broken != nil {
+	if err := p.whole(); err != nil {
 		p.mu.Unlock()
-		return 0, p.broken
+		return 0, err
 	}
-	base := p.next
-	p.buf = encodeBatch(p.buf[:0], base, recs)
+	base, epoch := p.next, p.epoch
+	p.buf = encodeBatch(p.buf[:0], base, producer, sequence, recs)
 	s := p.active()
 	if s.size > 0 && s.size+int64(len(p.buf)) > p.limit {
 		// What is on its way in the old segment is synced before the new one begins.
-		if err := errors.Join(s.file.Sync(), p.roll(base)); err != nil {
+		if err := s.file.Sync(); err != nil {
+			err = p.undo(err)
 			p.mu.Unlock()
 			return 0, err
 		}
-		p.visible = base
+		p.visible, p.synced = base, s.size
+		if err := p.roll(base); err != nil {
+			p.mu.Unlock()
+			return 0, err
+		}
 		s = p.active()
 	}
 	if _, err := s.file.WriteAt(p.buf, s.size); err != nil {
@@ -186,30 +198,68 @@ func (p *Partition) Append(recs []Record) (int64, error) {
 	s.note(h)
 	p.next = s.next
 	p.mu.Unlock()
-	return base, p.syncTo(base + int64(len(recs)))
+	return base, p.syncTo(base+int64(len(recs)), epoch)
+}
+
+// undo takes back what was written behind the last sync, since after a failed sync nobody knows what the disk
+// holds of it: all who wait for it get the error, and write it again. The caller holds the lock.
+func (p *Partition) undo(err error) error {
+	p.epoch++
+	p.failed = fmt.Errorf("the log cannot be synced: %w", err)
+	p.torn = true
+	return p.failed
+}
+
+// whole cuts off what undo left. The caller holds the lock.
+func (p *Partition) whole() error {
+	if p.broken != nil {
+		return p.broken
+	}
+	if !p.torn {
+		return nil
+	}
+	s := p.active()
+	if err := s.file.Truncate(p.synced); err != nil {
+		return fmt.Errorf("the log cannot be cut to what is known to be there: %w", err)
+	}
+	for len(s.marks) > 0 && s.marks[len(s.marks)-1].at >= p.synced {
+		s.marks = s.marks[:len(s.marks)-1]
+	}
+	s.size, s.next, p.next, p.torn = p.synced, p.visible, p.visible, false
+	return nil
 }
 
 // syncTo makes the records below an offset durable. Those who come while a sync runs share the next.
-func (p *Partition) syncTo(offset int64) error {
+func (p *Partition) syncTo(offset int64, epoch int) error {
 	p.syncMu.Lock()
 	defer p.syncMu.Unlock()
 	p.mu.Lock()
-	if p.broken != nil || p.visible >= offset {
-		err := p.broken
+	switch {
+	case p.broken != nil:
+		defer p.mu.Unlock()
+		return p.broken
+	case p.epoch != epoch:
+		defer p.mu.Unlock()
+		return p.failed
+	case p.visible >= offset:
 		p.mu.Unlock()
-		return err
+		return nil
 	}
-	to, f := p.next, p.active().file
+	to, f, size := p.next, p.active().file, p.active().size
 	p.mu.Unlock()
 	err := f.Sync()
 	p.mu.Lock()
-	if err != nil {
-		// After a failed sync nobody knows what the disk holds; only opening the log again tells.
-		p.broken = fmt.Errorf("the log could not be synced, open it again: %w", err)
-		p.mu.Unlock()
-		return p.broken
+	switch {
+	case p.epoch != epoch:
+		defer p.mu.Unlock()
+		return p.failed
+	case err != nil:
+		defer p.mu.Unlock()
+		return p.undo(err)
 	}
-	p.visible = max(p.visible, to)
+	if to > p.visible { // nothing else began a segment meanwhile
+		p.visible, p.synced = to, size
+	}
 	var wake []func()
 	for _, f := range p.readers {
 		wake = append(wake, f)
@@ -396,7 +446,7 @@ func (p *Partition) retain(oldest int64, bytes int64) error {
 		if !(oldest > 0 && s.latest*1000 < oldest) && !(bytes > 0 && total-s.size >= bytes) {
 			return nil
 		}
-		if err := errors.Join(os.Remove(s.path), s.file.Close()); err != nil {
+		if err := errors.Join(p.fs.Remove(s.path), s.file.Close()); err != nil {
 			return err
 		}
 		total -= s.size

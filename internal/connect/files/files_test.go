@@ -3,6 +3,7 @@ package files
 import (
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"io"
 	"math/rand/v2"
 	"os"
@@ -15,6 +16,7 @@ import (
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
 	"fiume/internal/core/types"
+	"fiume/internal/disk"
 )
 
 // scanOf makes the scan of a stream over an address.
@@ -175,14 +177,14 @@ func TestAddresses(t *testing.T) {
 }
 
 // sinkOf opens a sink over a directory.
-func sinkOf(t *testing.T, dir, roll string, durable bool) *Sink {
+func sinkOf(t *testing.T, dir, roll string) *Sink {
 	t.Helper()
 	o := plan.Options{}
 	if roll != "" {
 		d := int64(1)
 		o["roll every"] = sql.Option{Name: "roll every", Duration: &d}
 	}
-	s, err := OpenSink(&plan.Op{Kind: plan.Output, Fields: []types.Field{{Name: "v", Type: types.Of(types.Varchar)}}, Sink: &plan.Sink{Name: "k", Place: "files", Address: dir, Options: o}}, durable)
+	s, err := OpenSink(disk.OS{}, &plan.Op{Kind: plan.Output, Fields: []types.Field{{Name: "v", Type: types.Of(types.Varchar)}}, Sink: &plan.Sink{Name: "k", Place: "files", Address: dir, Options: o}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -214,8 +216,8 @@ func tree(t *testing.T, dir string) string {
 	return strings.Join(out, " ")
 }
 
-// TestSinkParts: parts appear whole, at the roll and at the end; what a crash leaves open is cut to the
-// last checkpoint and moved into place when the sink is opened again.
+// TestSinkParts: parts appear whole, at the roll and at the end, once a checkpoint counts that has them; what a
+// crash leaves open is cut to the checkpoint and written on.
 func TestSinkParts(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "new", "out")
 	want := func(s string) {
@@ -224,46 +226,68 @@ func TestSinkParts(t *testing.T) {
 			t.Fatalf("%s, wanted %s", got, s)
 		}
 	}
-	s := sinkOf(t, dir, "", true)
-	want("")
+	check := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	mark := func(s *Sink, final bool) []byte {
+		t.Helper()
+		h, err := s.Mark(final)
+		check(err)
+		return h
+	}
+	sum := func(s string) string {
+		return fmt.Sprintf("%08x", crc32.Checksum([]byte(s), crc32.MakeTable(crc32.Castagnoli)))
+	}
+	s := sinkOf(t, dir, "")
+	check(s.Resume(nil))
 	put(t, s, "a")
 	put(t, s, "b")
 	want(".part-000001.json=a,b")
-	if err := s.Sync(); err != nil { // a checkpoint relies on a and b
-		t.Fatal(err)
-	}
+	first := mark(s, false) // a checkpoint relies on a and b
 	put(t, s, "c")
-	if err := s.Close(false); err != nil { // and then the process is killed
-		t.Fatal(err)
-	}
-	want(".part-000001.json=a,b,c .part-000001.json.synced=4")
-	s = sinkOf(t, dir, "", true)
-	want("part-000001.json=a,b")
-	put(t, s, "c")
-	if err := s.Close(false); err != nil { // killed before any checkpoint: nothing relies on it
-		t.Fatal(err)
-	}
-	s = sinkOf(t, dir, "rolls", true)
-	want("part-000001.json=a,b")
-	put(t, s, "c")
-	if err := s.Sync(); err != nil {
-		t.Fatal(err)
-	}
-	want("part-000001.json=a,b part-000003.json=c")
+	check(s.Close(false)) // and then the process is killed
+	want(".part-000001.json=a,b,c")
+	s = sinkOf(t, dir, "")
+	check(s.Resume(first))
+	want(".part-000001.json=a,b")
 	put(t, s, "d")
-	if err := s.Close(true); err != nil {
-		t.Fatal(err)
-	}
-	want("part-000001.json=a,b part-000003.json=c part-000004.json=d")
-	s = sinkOf(t, dir, "", false) // a local run that is stopped leaves nothing behind
+	check(s.Close(false))
+	s = sinkOf(t, dir, "rolls")
+	check(s.Resume(first))
 	put(t, s, "e")
-	if err := s.Close(false); err != nil {
-		t.Fatal(err)
+	second := mark(s, false) // the part is closed, and waits for the checkpoint to count
+	want(".part-000001.json=a,b,e")
+	put(t, s, "f")
+	check(s.Commit(second))
+	told := `manifest={"part":"part-000001.json","rows":3,"bytes":6,"crc32c":"` + sum("a\nb\ne\n") + `"} `
+	want(".part-000002.json=f " + told + "part-000001.json=a,b,e")
+	check(s.Close(false))
+	s = sinkOf(t, dir, "rolls")
+	check(s.Resume(second)) // no checkpoint has f
+	check(s.Commit(second)) // it may be told twice
+	want(told + "part-000001.json=a,b,e")
+	put(t, s, "f")
+	last := mark(s, true)
+	check(s.Commit(last))
+	check(s.Close(true))
+	told = strings.TrimSpace(told) + `,{"part":"part-000002.json","rows":1,"bytes":2,"crc32c":"` + sum("f\n") + `"} `
+	want(told + "part-000001.json=a,b,e part-000002.json=f")
+
+	s = sinkOf(t, dir, "") // a run without checkpoints that is stopped leaves nothing behind
+	put(t, s, "g")
+	check(s.Close(false))
+	s = sinkOf(t, dir, "")
+	put(t, s, "h")
+	check(s.Close(true))
+	check(os.WriteFile(filepath.Join(dir, "notes.txt"), nil, 0o644)) // what others put there is left alone
+	s = sinkOf(t, dir, "")
+	check(s.Resume(nil))
+	want(told + "notes.txt= part-000001.json=a,b,e part-000002.json=f part-000003.json=h")
+	s = sinkOf(t, dir, "")
+	if err := s.Resume(first); err == nil {
+		t.Error("an open part that is gone is not missed")
 	}
-	want("part-000001.json=a,b part-000003.json=c part-000004.json=d")
-	if err := os.WriteFile(filepath.Join(dir, "notes.txt"), nil, 0o644); err != nil { // what others put there is left alone
-		t.Fatal(err)
-	}
-	sinkOf(t, dir, "", true)
-	want("notes.txt= part-000001.json=a,b part-000003.json=c part-000004.json=d")
 }

@@ -1,105 +1,156 @@
 package files
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
+	"hash/crc32"
 	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
-	"syscall"
+	"sync"
 	"time"
 
 	"fiume/internal/connect/text"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/types"
+	"fiume/internal/disk"
 	"fiume/internal/format"
 )
 
-// Sink writes part files into a directory. A part is written under a hidden name and moved into place
-// whole, when it has been open for the time of ROLL EVERY or the job ends. At every checkpoint the
-// open part is synced and its length noted beside it; a part that a crash left behind is cut to that
-// length and moved into place, so that what a checkpoint relies on is kept.
+// Sink writes part files into a directory. A part is written under a hidden name and moved into place whole,
+// when it has been open for the time of ROLL EVERY or the job ends, and a checkpoint that has it counts. A
+// checkpoint keeps how long the open part was; after a crash it is cut to that length and written on, so that
+// each row is in one part. A line of the file manifest tells of each part that was moved into place.
 type Sink struct {
+	fs      disk.FS
 	dir     string
 	ext     string
 	header  []byte
 	roll    time.Duration
-	durable bool
-
-	part   int
-	file   *os.File
-	opened time.Time
-	good   int64 // bytes of whole payloads in the open part
-
 	options plan.Options
+	durable bool // the run takes checkpoints
+
+	part   int // number of the open part, or of the next
+	file   disk.File
+	opened time.Time
+	size   int64 // of the open part: whole payloads
+	rows   int64
+	sum    uint32
+	doubt  bool // a sync has failed: what the open part holds is to be written anew
+
+	mu    sync.Mutex
+	ready []part // closed parts that are not in place
 }
 
-// OpenSink opens the directory of a sink. Without durable nothing is synced: a run that can simply be
-// started again does not wait for the disk.
-func OpenSink(out *plan.Op, durable bool) (*Sink, error) {
+// part is what is known of a part file.
+type part struct {
+	Part  string `json:"part"`
+	Rows  int64  `json:"rows"`
+	Bytes int64  `json:"bytes"`
+	Sum   string `json:"crc32c"`
+}
+
+// handle is what a checkpoint keeps.
+type handle struct {
+	Part  int    `json:"part"`
+	Bytes int64  `json:"bytes"`
+	Rows  int64  `json:"rows"`
+	Sum   uint32 `json:"sum"`
+	Ready []part `json:"ready,omitempty"`
+}
+
+// OpenSink opens the directory of a sink.
+func OpenSink(fs disk.FS, out *plan.Op) (*Sink, error) {
 	s := out.Sink
 	enc, err := format.NewEncoder(s.Options, out.Fields)
 	if err != nil {
 		return nil, err
 	}
-	k := &Sink{dir: s.Address, ext: "." + s.Options.Word("format", "json"), options: s.Options, header: enc.Header(), durable: durable,
+	k := &Sink{fs: fs, dir: s.Address, ext: "." + s.Options.Word("format", "json"), options: s.Options, header: enc.Header(),
 		roll: time.Duration(s.Options.Duration("roll every", types.Minute)) * time.Microsecond}
-	if err := os.MkdirAll(k.dir, 0o755); err != nil {
+	if err := fs.MkdirAll(k.dir); err != nil {
 		return nil, fmt.Errorf("the directory cannot be made: %w", err)
 	}
-	return k, k.recover()
+	names, err := fs.List(k.dir)
+	k.part = 1
+	for _, n := range names {
+		if i, ok := k.numberOf(strings.TrimPrefix(n, ".")); ok {
+			k.part = max(k.part, i+1)
+		}
+	}
+	return k, err
 }
 
-func (s *Sink) visible() string {
-	return filepath.Join(s.dir, fmt.Sprintf("part-%06d%s", s.part, s.ext))
+// numberOf gives the number of a part by its name.
+func (s *Sink) numberOf(name string) (int, bool) {
+	if !strings.HasPrefix(name, "part-") || len(name) < 11 {
+		return 0, false
+	}
+	n, err := strconv.Atoi(name[5:11])
+	return n, err == nil
 }
-func (s *Sink) hidden() string {
-	return filepath.Join(s.dir, fmt.Sprintf(".part-%06d%s", s.part, s.ext))
-}
-func (s *Sink) noted() string { return s.hidden() + ".synced" }
 
-// recover finds the number of the next part and rescues a part left open.
-func (s *Sink) recover() error {
-	entries, err := os.ReadDir(s.dir)
+func (s *Sink) name(part int) string       { return fmt.Sprintf("part-%06d%s", part, s.ext) }
+func (s *Sink) visible(name string) string { return filepath.Join(s.dir, name) }
+func (s *Sink) hidden(name string) string  { return filepath.Join(s.dir, "."+name) }
+
+// Resume implements flow.Exact.
+func (s *Sink) Resume(b []byte) error {
+	s.durable = true
+	var h handle
+	if b != nil {
+		if err := json.Unmarshal(b, &h); err != nil {
+			return err
+		}
+	}
+	s.ready = h.Ready
+	names, err := s.fs.List(s.dir)
 	if err != nil {
 		return err
 	}
-	next := 1
-	for _, e := range entries {
-		n := strings.TrimPrefix(e.Name(), ".")
-		if !strings.HasPrefix(n, "part-") || len(n) < 11 {
+	s.part = max(h.Part, 1)
+	for _, n := range names { // hidden parts that no checkpoint relies on
+		name := strings.TrimPrefix(n, ".")
+		i, ok := s.numberOf(name)
+		if !ok || i == h.Part && h.Bytes > 0 {
 			continue
 		}
-		k, err := strconv.Atoi(n[5:11])
-		if err != nil {
+		if n == name || isReady(h.Ready, name) {
+			s.part = max(s.part, i+1)
 			continue
 		}
-		next = max(next, k+1)
-		if n == e.Name() || strings.HasSuffix(n, ".synced") || !strings.HasSuffix(n, s.ext) {
-			continue
-		}
-		s.part = k
-		length := int64(0)
-		if b, err := os.ReadFile(s.noted()); err == nil {
-			length, _ = strconv.ParseInt(strings.TrimSpace(string(b)), 10, 64)
-		}
-		if length == 0 {
-			err = os.Remove(s.hidden())
-		} else if err = os.Truncate(s.hidden(), length); err == nil {
-			err = os.Rename(s.hidden(), s.visible())
-		}
-		if rmErr := os.Remove(s.noted()); rmErr != nil && !errors.Is(rmErr, os.ErrNotExist) {
-			err = errors.Join(err, rmErr)
-		}
-		if err != nil {
-			return fmt.Errorf("a part left open cannot be rescued: %w", err)
+		err = errors.Join(err, s.fs.Remove(filepath.Join(s.dir, n)))
+	}
+	if err != nil || h.Bytes == 0 {
+		return err
+	}
+	f, err := s.fs.Open(s.hidden(s.name(h.Part)))
+	if errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("the open part %s is gone, on which the checkpoint relies", s.hidden(s.name(h.Part)))
+	}
+	if err != nil {
+		return err
+	}
+	if size, err := f.Size(); err != nil || size < h.Bytes {
+		return errors.Join(err, f.Close(), fmt.Errorf("the open part %s is shorter than the checkpoint says: %d of %d bytes", s.hidden(s.name(h.Part)), size, h.Bytes))
+	}
+	if err := f.Truncate(h.Bytes); err != nil {
+		return errors.Join(err, f.Close())
+	}
+	s.part, s.file, s.opened, s.size, s.rows, s.sum = h.Part, f, time.Now(), h.Bytes, h.Rows, h.Sum
+	return nil
+}
+
+func isReady(ready []part, name string) bool {
+	for _, p := range ready {
+		if p.Part == name {
+			return true
 		}
 	}
-	s.part = next
-	return nil
+	return false
 }
 
 // NewEncoder implements flow.Sink.
@@ -108,89 +159,183 @@ func (s *Sink) NewEncoder(fields []types.Field) (flow.Encoder, error) {
 	return text.NewLines(enc, "\n"), err
 }
 
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
 // Write implements flow.Sink.
 func (s *Sink) Write(p flow.Payload) error {
 	if s.file == nil {
-		f, err := os.OpenFile(s.hidden(), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o644)
+		f, err := s.fs.Create(s.hidden(s.name(s.part)))
 		if err != nil {
 			return err
 		}
-		if _, err := f.Write(s.header); err != nil {
+		if _, err := f.WriteAt(s.header, 0); err != nil {
 			return errors.Join(err, f.Close())
 		}
-		s.file, s.opened, s.good = f, time.Now(), int64(len(s.header))
+		s.file, s.opened, s.size, s.rows, s.doubt = f, time.Now(), int64(len(s.header)), 0, false
+		s.sum = crc32.Checksum(s.header, castagnoli)
 	}
-	if _, err := s.file.Write(p.Bytes); err != nil {
-		// What was written of it is taken back, so that it can be tried again.
-		_, seek := s.file.Seek(s.good, io.SeekStart)
-		return errors.Join(err, s.file.Truncate(s.good), seek)
+	if _, err := s.file.WriteAt(p.Bytes, s.size); err != nil {
+		return err // what was written of it is written over, or cut off
 	}
-	s.good += int64(len(p.Bytes))
+	s.size += int64(len(p.Bytes))
+	s.rows += int64(p.Rows)
+	s.sum = crc32.Update(s.sum, castagnoli, p.Bytes)
 	text.Recycle(p.Bytes)
 	return nil
 }
 
 // Retry implements flow.Retrier: a full disk may get room.
-func (s *Sink) Retry(err error) bool {
-	return errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT)
+func (s *Sink) Retry(err error) bool { return disk.Passing(err) }
+
+// Mark implements flow.Exact.
+func (s *Sink) Mark(final bool) ([]byte, error) {
+	h := handle{Part: s.part}
+	if s.file != nil {
+		if err := s.sync(); err != nil {
+			return nil, err
+		}
+		if final || time.Since(s.opened) >= s.roll {
+			if err := s.shut(); err != nil {
+				return nil, err
+			}
+			h.Part = s.part
+		} else {
+			h.Bytes, h.Rows, h.Sum = s.size, s.rows, s.sum
+		}
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	h.Ready = s.ready
+	return json.Marshal(h)
 }
 
-// Sync implements flow.Sink.
-func (s *Sink) Sync() error {
-	if s.file == nil {
-		return nil
+// sync makes the open part durable. After a failed sync nobody knows what the disk holds: all of it is written
+// once more.
+func (s *Sink) sync() error {
+	if err := s.file.Truncate(s.size); err != nil {
+		return err
 	}
-	if time.Since(s.opened) >= s.roll {
-		return s.finish()
+	if s.doubt {
+		if err := disk.Rewrite(s.file, s.size); err != nil {
+			return err
+		}
 	}
 	if err := s.file.Sync(); err != nil {
+		s.doubt = true
 		return err
 	}
-	st, err := s.file.Stat()
-	if err != nil {
-		return err
-	}
-	tmp := s.noted() + ".new"
-	if err := os.WriteFile(tmp, []byte(strconv.FormatInt(st.Size(), 10)), 0o644); err != nil {
-		return err
-	}
-	return os.Rename(tmp, s.noted())
+	s.doubt = false
+	return s.fs.SyncDir(s.dir)
 }
 
-// finish moves the open part into place.
-func (s *Sink) finish() error {
-	if s.file == nil {
-		return nil
-	}
-	var err error
-	if s.durable {
-		err = s.file.Sync()
-	}
-	if err = errors.Join(err, s.file.Close()); err != nil {
+// shut closes the open part, which is on the disk.
+func (s *Sink) shut() error {
+	if err := s.file.Close(); err != nil {
 		return err
 	}
 	s.file = nil
-	if err := os.Rename(s.hidden(), s.visible()); err != nil {
-		return err
-	}
-	if err := os.Remove(s.noted()); err != nil && !errors.Is(err, os.ErrNotExist) {
-		return err
-	}
+	s.mu.Lock()
+	s.ready = append(s.ready[:len(s.ready):len(s.ready)], part{s.name(s.part), s.rows, s.size, fmt.Sprintf("%08x", s.sum)})
+	s.mu.Unlock()
 	s.part++
 	return nil
 }
 
-// Close implements flow.Sink. A run that did not come to its end keeps its open part hidden, for
-// recover.
-func (s *Sink) Close(complete bool) error {
-	if complete {
-		return s.finish()
+// Commit implements flow.Exact: it moves the parts into place that the checkpoint has.
+func (s *Sink) Commit(b []byte) error {
+	var h handle
+	if err := json.Unmarshal(b, &h); err != nil {
+		return err
 	}
-	if s.file == nil {
+	return s.place(h.Ready)
+}
+
+// place moves parts into place, those that are not there yet, and tells of them in the manifest.
+func (s *Sink) place(parts []part) error {
+	if len(parts) == 0 {
 		return nil
 	}
-	if !s.durable { // nobody will go on with it
-		return errors.Join(s.file.Close(), os.Remove(s.hidden()))
+	for _, p := range parts {
+		if err := s.fs.Rename(s.hidden(p.Part), s.visible(p.Part)); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return err
+		}
+	}
+	if err := s.tell(parts); err != nil {
+		return err
+	}
+	if err := s.fs.SyncDir(s.dir); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var left []part
+	for _, p := range s.ready {
+		if !isReady(parts, p.Part) {
+			left = append(left, p)
+		}
+	}
+	s.ready = left
+	return nil
+}
+
+// manifest is the file that tells of the parts in place, a JSON object a line.
+const manifest = "manifest"
+
+// tell adds lines for the parts that the manifest does not have.
+func (s *Sink) tell(parts []part) error {
+	path := filepath.Join(s.dir, manifest)
+	f, err := s.fs.Open(path)
+	if errors.Is(err, os.ErrNotExist) {
+		f, err = s.fs.Create(path)
+	}
+	if err != nil {
+		return err
+	}
+	old, err := disk.Read(s.fs, path)
+	if err != nil {
+		return errors.Join(err, f.Close())
+	}
+	whole := strings.LastIndexByte(string(old), '\n') + 1 // a line that a crash has torn is written over
+	var lines []byte
+	for _, p := range parts {
+		if !strings.Contains(string(old[:whole]), `"part":"`+p.Part+`"`) {
+			b, _ := json.Marshal(p)
+			lines = append(append(lines, b...), '\n')
+		}
+	}
+	if len(lines) > 0 || whole < len(old) {
+		if err = f.Truncate(int64(whole)); err == nil {
+			_, err = f.WriteAt(lines, int64(whole))
+		}
+	}
+	if err == nil {
+		err = f.Sync()
+	}
+	return errors.Join(err, f.Close())
+}
+
+// Close implements flow.Sink. A run without checkpoints that comes to its end moves its part into place; one
+// that does not leaves nothing behind.
+func (s *Sink) Close(complete bool) error {
+	switch {
+	case complete && s.durable:
+		return nil // the last checkpoint has moved the parts into place
+	case complete:
+		if s.file != nil {
+			if err := s.shut(); err != nil {
+				return err
+			}
+		}
+		for _, p := range s.ready {
+			if err := s.fs.Rename(s.hidden(p.Part), s.visible(p.Part)); err != nil {
+				return err
+			}
+		}
+		return nil
+	case s.file == nil:
+		return nil
+	case !s.durable: // nobody will go on with it
+		return errors.Join(s.file.Close(), s.fs.Remove(s.hidden(s.name(s.part))))
 	}
 	return s.file.Close()
 }

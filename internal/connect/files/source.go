@@ -29,6 +29,9 @@ var Place = plan.Place{
 		plan.OptionSpec{Name: "refresh every", Kind: plan.DurationOption, Doc: "how often to look whether a file was written anew; 1 SECOND in a job of the service that joins the table, else files are read once"}),
 	Sink: append(format.SinkOptions(),
 		plan.OptionSpec{Name: "roll every", Kind: plan.DurationOption, Doc: "how long a part file stays open; 1 MINUTE"}),
+	Promise: func(*plan.Op) string {
+		return "each row once, in part files that are moved into place whole when a checkpoint has them"
+	},
 }
 
 const (

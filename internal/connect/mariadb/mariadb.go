@@ -5,21 +5,14 @@ package mariadb
 import (
 	"context"
 	"database/sql"
-	"database/sql/driver"
 	"errors"
 	"fmt"
-	"io"
-	"math"
-	"net"
 	"slices"
 	"strings"
 	"time"
 
-	"fiume/internal/core/column"
-	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/types"
-	"fiume/internal/format"
 
 	"github.com/go-sql-driver/mysql"
 )
@@ -41,6 +34,10 @@ var Place = plan.Place{
 	},
 	Sink: []plan.OptionSpec{
 		{Name: "key", Kind: plan.NamesOption, Doc: "columns of a unique key: a row replaces the one with its key"},
+		{Name: "bad rows", Kind: plan.WordOption, Words: []string{"stop", "keep"}, Doc: "what a row that the server refuses does; stop: the job waits and tries again; keep: it is set aside in the table fiume_set_aside"},
+	},
+	Promise: func(*plan.Op) string {
+		return "each row once, written when a checkpoint is complete, in one transaction with its number"
 	},
 }
 
@@ -136,6 +133,13 @@ func check(ctx context.Context, db *sql.DB, schema string, out *plan.Op) error {
 	}
 	if err := rows.Err(); err != nil {
 		return err
+	}
+	var engine sql.NullString
+	if err := db.QueryRowContext(ctx, "SELECT engine FROM information_schema.tables WHERE table_schema=? AND table_name=?", schema, table).Scan(&engine); err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
+	if slices.Contains([]string{"MyISAM", "Aria", "MEMORY", "CSV", "ARCHIVE"}, engine.String) {
+		return fmt.Errorf("the table %s is kept by %s, which has no transactions: a row could be there twice; ALTER TABLE %s ENGINE=InnoDB", table, engine.String, table)
 	}
 	if len(have) == 0 {
 		return fmt.Errorf("there is no table %s in %s; one that fits is: %s", table, schema, suggestTable(out))
@@ -251,186 +255,3 @@ func suggestTable(out *plan.Op) string {
 	}
 	return fmt.Sprintf("CREATE TABLE %s (%s)", out.Sink.Address, strings.Join(cols, ", "))
 }
-
-// rowsPerInsert bounds a statement.
-const rowsPerInsert = 1000
-
-// Sink writes rows, each payload in one transaction. With a KEY a row replaces the one of its key.
-type Sink struct {
-	db     *sql.DB
-	insert string
-	update string
-	one    string // placeholders of a row
-	width  int
-	remove string // DELETE of the row of a key, where the rows change
-	key    []int  // columns of the key
-	exact  bool   // the key is that of the step: a replacement has the key of what it replaces
-}
-
-// OpenSink connects and checks the table once more.
-func OpenSink(out *plan.Op, access Access) (*Sink, error) {
-	db, schema, err := connect(out.Sink.Via, access)
-	if err != nil {
-		return nil, err
-	}
-	if err := check(context.Background(), db, schema, out); err != nil {
-		return nil, errors.Join(err, db.Close())
-	}
-	s := &Sink{db: db, width: len(out.Fields)}
-	var cols, set []string
-	key := out.Sink.Options.Names("key")
-	for _, f := range out.Fields {
-		cols = append(cols, quote(f.Name))
-		if len(key) > 0 && !slices.Contains(key, f.Name) {
-			set = append(set, fmt.Sprintf("%s=VALUES(%s)", quote(f.Name), quote(f.Name)))
-		}
-	}
-	s.insert = fmt.Sprintf("INSERT INTO %s (%s) VALUES ", quote(out.Sink.Address), strings.Join(cols, ","))
-	switch {
-	case len(set) > 0:
-		s.update = " ON DUPLICATE KEY UPDATE " + strings.Join(set, ",")
-	case len(key) > 0:
-		s.update = fmt.Sprintf(" ON DUPLICATE KEY UPDATE %s=%s", quote(key[0]), quote(key[0]))
-	}
-	if out.Changes && !out.Full {
-		var names []string
-		for _, k := range out.Keys {
-			names = append(names, out.Fields[k].Name)
-		}
-		s.exact = true
-		var where []string
-		for _, k := range key {
-			s.key = append(s.key, slices.IndexFunc(out.Fields, func(f types.Field) bool { return f.Name == k }))
-			where = append(where, quote(k)+" <=> ?")
-			s.exact = s.exact && slices.Contains(names, k)
-		}
-		s.remove = fmt.Sprintf("DELETE FROM %s WHERE %s", quote(out.Sink.Address), strings.Join(where, " AND "))
-	}
-	s.one = "(" + strings.TrimSuffix(strings.Repeat("?,", len(cols)), ",") + ")"
-	return s, nil
-}
-
-func quote(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
-
-type encoder struct {
-	sink    *Sink
-	values  []any
-	rows    int
-	removes []int // rows, in order, that are to be removed: only their keys matter
-}
-
-// NewEncoder implements flow.Sink.
-func (s *Sink) NewEncoder([]types.Field) (flow.Encoder, error) { return &encoder{sink: s}, nil }
-
-// Add implements flow.Encoder.
-func (e *encoder) Add(b *column.Batch) {
-	for i := range b.N {
-		if b.Change != nil && e.sink.remove != "" {
-			if b.Change[i] == column.Replaced && e.sink.exact {
-				continue // its replacement takes its place
-			}
-			if b.Change[i].Takes() {
-				e.removes = append(e.removes, e.rows)
-			}
-		}
-		for _, v := range b.Cols {
-			e.values = append(e.values, value(v, i))
-		}
-		e.rows++
-	}
-}
-
-// value turns a value into one of the driver's. Intervals go as microseconds, rows as JSON. NaN and
-// the infinities, which the server does not have, go as NULL.
-func value(v *column.Vector, i int) any {
-	if v == nil || v.Null(i) {
-		return nil
-	}
-	switch v.Type.Kind {
-	case types.Varchar, types.JSON:
-		return string(v.Text(i))
-	case types.Double:
-		if math.IsNaN(v.F[i]) || math.IsInf(v.F[i], 0) {
-			return nil
-		}
-		return v.F[i]
-	case types.Boolean:
-		return v.B[i]
-	case types.Timestamp:
-		return time.UnixMicro(v.I[i]).UTC()
-	case types.Date:
-		return string(types.AppendDate(nil, v.I[i]))
-	case types.Row:
-		enc := format.NewJSONEncoder([]types.Field{{Name: "v", Type: v.Type}})
-		b := enc.Append(nil, &column.Batch{Cols: []*column.Vector{v}}, i)
-		return string(b[len(`{"v":`) : len(b)-1])
-	}
-	return v.I[i]
-}
-
-// batch is what an encoder hands to Write.
-type batch struct {
-	values  []any
-	removes []int
-}
-
-// Take implements flow.Encoder.
-func (e *encoder) Take() flow.Payload {
-	p := flow.Payload{Rows: e.rows, Any: batch{e.values, e.removes}}
-	e.values, e.rows, e.removes = nil, 0, nil
-	return p
-}
-
-// Write implements flow.Sink.
-func (s *Sink) Write(p flow.Payload) error {
-	b := p.Any.(batch)
-	tx, err := s.db.Begin()
-	if err != nil {
-		return err
-	}
-	for at := 0; at < p.Rows; {
-		if len(b.removes) > 0 && b.removes[0] == at {
-			var key []any
-			for _, k := range s.key {
-				key = append(key, b.values[at*s.width+k])
-			}
-			if _, err := tx.Exec(s.remove, key...); err != nil {
-				return errors.Join(err, tx.Rollback())
-			}
-			b.removes = b.removes[1:]
-			at++
-			continue
-		}
-		n := min(p.Rows-at, rowsPerInsert)
-		if len(b.removes) > 0 {
-			n = min(n, b.removes[0]-at)
-		}
-		q := s.insert + strings.TrimSuffix(strings.Repeat(s.one+",", n), ",") + s.update
-		if _, err := tx.Exec(q, b.values[at*s.width:(at+n)*s.width]...); err != nil {
-			return errors.Join(err, tx.Rollback())
-		}
-		at += n
-	}
-	return tx.Commit()
-}
-
-// passing are the errors of a server that is away, stopping, full or busy, and of transactions that met.
-var passing = []uint16{1021, 1040, 1053, 1114, 1205, 1206, 1213, 1927, 3024, 4166}
-
-// Retry implements flow.Retrier. A payload is a transaction. Where the connection breaks while it is committed
-// it is not known whether it was: with KEY it can be written twice, without KEY its rows may be there twice, as
-// they are after a crash.
-func (s *Sink) Retry(err error) bool {
-	var own *mysql.MySQLError
-	if errors.As(err, &own) {
-		return slices.Contains(passing, own.Number)
-	}
-	var network net.Error
-	return errors.As(err, &network) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
-}
-
-// Sync implements flow.Sink. Every payload is committed as it is written.
-func (s *Sink) Sync() error { return nil }
-
-// Close implements flow.Sink.
-func (s *Sink) Close(bool) error { return s.db.Close() }

@@ -64,8 +64,5 @@ func (s *Sink) Write(p flow.Payload) error {
 	return nil
 }
 
-// Sync implements flow.Sink.
-func (s *Sink) Sync() error { return nil }
-
 // Close implements flow.Sink.
 func (s *Sink) Close(bool) error { return nil }

@@ -4,14 +4,10 @@ package topics
 import (
 	"fmt"
 	"io"
-	"sync"
 	"time"
 
-	"fiume/internal/connect/text"
-	"fiume/internal/core/column"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
-	"fiume/internal/core/types"
 	"fiume/internal/format"
 	"fiume/internal/topiclog"
 )
@@ -22,7 +18,17 @@ var Place = plan.Place{
 	Source: format.SourceOptions(),
 	Table:  format.SourceOptions(),
 	Sink: append(format.SinkOptions(),
-		plan.OptionSpec{Name: "key", Kind: plan.NamesOption, Doc: "the columns that make the message's key, joined with |"}),
+		plan.OptionSpec{Name: "key", Kind: plan.NamesOption, Doc: "the columns that make the message's key, joined with |"},
+		plan.OptionSpec{Name: "repeats", Kind: plan.WordOption, Words: []string{"none", "possible"}, Doc: "possible: rows are shown at once even where a crash can make some come twice; none: each row is there once"}),
+	Promise: func(out *plan.Op) string {
+		switch why := Held(out); {
+		case why != "":
+			return "each row once, shown when a checkpoint is complete: " + why
+		case out.Differs != "":
+			return "rows are shown at once; after a crash some may come twice: " + out.Differs
+		}
+		return "each row once, shown at once: those that come again after a crash are left out"
+	},
 }
 
 const pieceBytes = 1 << 20
@@ -165,117 +171,3 @@ func (s *split) Frame(p *flow.Piece) error {
 		}
 	})
 }
-
-// Sink writes rows as messages.
-type Sink struct {
-	topic   *topiclog.Topic
-	options plan.Options
-	key     []int
-	fields  []types.Field
-}
-
-// OpenSink finds the topic of a sink.
-func OpenSink(log *topiclog.Log, out *plan.Op) (*Sink, error) {
-	t := log.Topic(out.Sink.Address)
-	if t == nil {
-		return nil, fmt.Errorf("there is no topic '%s'; create it with CREATE TOPIC", out.Sink.Address)
-	}
-	s := &Sink{topic: t, options: out.Sink.Options, fields: out.Fields}
-	row := types.Type{Kind: types.Row, Fields: out.Fields}
-	for _, k := range out.Sink.Options.Names("key") {
-		i := row.FieldIndex(k)
-		if i < 0 {
-			return nil, fmt.Errorf("KEY names %q, which the rows do not have", k)
-		}
-		s.key = append(s.key, i)
-	}
-	return s, nil
-}
-
-// encoder writes messages, and their keys behind each other in Any.
-type encoder struct {
-	*text.Lines
-	key  []int
-	keys [][]byte
-}
-
-// NewEncoder implements flow.Sink.
-func (s *Sink) NewEncoder(fields []types.Field) (flow.Encoder, error) {
-	enc, err := format.NewEncoder(s.options, fields)
-	return &encoder{Lines: text.NewLines(enc, ""), key: s.key}, err
-}
-
-// Add implements flow.Encoder.
-func (e *encoder) Add(b *column.Batch) {
-	if b.Change != nil {
-		b = e.latest(b)
-	}
-	for i := range b.N {
-		if b.Change != nil && b.Change[i].Takes() {
-			e.Lines.AddEmpty()
-		} else {
-			e.Lines.AddRow(b, i)
-		}
-	}
-	if e.key == nil {
-		return
-	}
-	for i := range b.N {
-		k := []byte{}
-		for c, col := range e.key {
-			if c > 0 {
-				k = append(k, '|')
-			}
-			k = types.AppendText(k, b.Cols[col].Value(i))
-		}
-		e.keys = append(e.keys, k)
-	}
-}
-
-// latest leaves out what replacements take back: the new row has the same key.
-func (e *encoder) latest(b *column.Batch) *column.Batch {
-	var sel []uint32
-	for i, c := range b.Change {
-		if c != column.Replaced {
-			sel = append(sel, uint32(i))
-		}
-	}
-	out := &column.Batch{}
-	b.Gather(sel, out)
-	return out
-}
-
-// Take implements flow.Encoder.
-func (e *encoder) Take() flow.Payload {
-	p := e.Lines.Take()
-	p.Any, e.keys = e.keys, nil
-	return p
-}
-
-var recordBuffers = sync.Pool{New: func() any { return &[]topiclog.Record{} }}
-
-// Write implements flow.Sink. It returns when the messages are on the disk.
-func (s *Sink) Write(p flow.Payload) error {
-	keys, _ := p.Any.([][]byte)
-	recs := recordBuffers.Get().(*[]topiclog.Record)
-	*recs = (*recs)[:0]
-	from := 0
-	for i, end := range p.Ends {
-		r := topiclog.Record{Value: p.Bytes[from:end]}
-		if keys != nil {
-			r.Key = keys[i]
-		}
-		*recs = append(*recs, r)
-		from = end
-	}
-	err := s.topic.Append(*recs)
-	recordBuffers.Put(recs)
-	text.Recycle(p.Bytes)
-	return err
-}
-
-// Sync implements flow.Sink. Write has synced already.
-func (s *Sink) Sync() error { return nil }
-
-// Close implements flow.Sink.
-func (s *Sink) Close(bool) error { return nil }

@@ -441,13 +441,20 @@ func (m *Machine) Select(cond *Expr, b *column.Batch, sel []uint32) []uint32 {
 }
 
 // Key writes what the expression computes: expressions with equal keys give equal results.
-func (e *Expr) Key() string {
+func (e *Expr) Key() string { return e.KeyOver(nil) }
+
+// KeyOver is Key with each column in the words of a function.
+func (e *Expr) KeyOver(column func(i int) string) string {
 	var b strings.Builder
-	e.key(&b)
+	e.key(&b, column)
 	return b.String()
 }
 
-func (e *Expr) key(b *strings.Builder) {
+func (e *Expr) key(b *strings.Builder, column func(i int) string) {
+	if e.Op == OpColumn && column != nil {
+		b.WriteString(column(e.Index))
+		return
+	}
 	fmt.Fprintf(b, "(%d %q %s", e.Op, e.Name, e.Type)
 	switch e.Op {
 	case OpColumn, OpField:
@@ -462,7 +469,7 @@ func (e *Expr) key(b *strings.Builder) {
 		fmt.Fprintf(b, " %v", e.Try)
 	}
 	for _, a := range e.Args {
-		a.key(b)
+		a.key(b, column)
 	}
 	b.WriteByte(')')
 }

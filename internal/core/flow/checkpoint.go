@@ -5,8 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
-	"time"
 
 	"fiume/internal/core/plan"
 	"fiume/internal/core/step"
@@ -14,11 +14,13 @@ import (
 )
 
 // Snapshot is a consistent cut through a running plan: the positions of the splits, the state of the
-// windows as of those positions, and the ledger.
+// steps as of those positions, what the sinks need to go on, and the ledger.
 type Snapshot struct {
-	Splits  map[string]SplitPosition `json:"splits"` // by "operator/split"
-	Ledger  []step.Counts            `json:"ledger"` // by operator
-	Windows map[int][][]byte         `json:"-"`      // state by operator, a piece a task
+	Keys   []string                 `json:"keys"`   // of the operators
+	Splits map[string]SplitPosition `json:"splits"` // by the scan's key and the split's name
+	Ledger []step.Counts            `json:"ledger"` // by operator
+	Sinks  map[string][]byte        `json:"sinks"`  // handles, by the output's key
+	State  map[string][][]byte      `json:"-"`      // by the operator's key, a piece a task
 }
 
 // SplitPosition is where a split is read on.
@@ -31,13 +33,14 @@ type SplitPosition struct {
 	Mark string `json:"mark,omitempty"`
 }
 
-// Positions writes all but the windows' state.
+// Positions writes all but the state of the steps.
 func (s *Snapshot) Positions() ([]byte, error) { return json.Marshal(s) }
 
 // barrier is a checkpoint on its way through the dataflow (Chandy and Lamport, Distributed Snapshots,
 // 1985): each task notes its state when the marker has reached it from all its producers.
 type barrier struct {
 	number  int64
+	final   bool // all inputs have ended
 	mu      sync.Mutex
 	snap    *Snapshot
 	waiting int
@@ -82,7 +85,7 @@ func (b *barrier) state(op *plan.Op, data []byte, counts []step.Counts) {
 		b.snap.Ledger[i].Add(counts[i])
 	}
 	if data != nil && !(op.Kind == plan.Keep && op.OfTable.Reread() && len(op.Next) == 0) {
-		b.snap.Windows[op.ID] = append(b.snap.Windows[op.ID], data)
+		b.snap.State[op.Key] = append(b.snap.State[op.Key], data)
 	}
 }
 
@@ -99,7 +102,7 @@ func (b *barrier) done() {
 var ErrEnded = errors.New("the job has ended")
 
 func splitKey(sc *scanner, sr *splitReader) string {
-	return fmt.Sprintf("%d/%s", sc.op.ID, sr.split.Name())
+	return sc.op.Key + "/" + sr.split.Name()
 }
 
 // Checkpoint sends markers through the dataflow and gives the snapshot when they have passed. By then
@@ -111,8 +114,7 @@ func (j *Job) Checkpoint(ctx context.Context) (*Snapshot, error) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	defer context.AfterFunc(j.ctx, func() { cancel(ErrEnded) })()
-	j.markers++
-	b := &barrier{number: j.markers, heard: map[any]bool{}, ready: make(chan struct{}), snap: &Snapshot{Splits: map[string]SplitPosition{}, Ledger: make([]step.Counts, len(j.plan.Ops)), Windows: map[int][][]byte{}}}
+	b := j.newBarrier()
 	j.leaving.Lock()
 	if j.closed {
 		j.leaving.Unlock()
@@ -137,23 +139,12 @@ func (j *Job) Checkpoint(ctx context.Context) (*Snapshot, error) {
 	live := false
 	for _, sc := range j.sources {
 		for _, sr := range sc.splits {
-			for !sr.mu.TryLock() { // it may be held up by full queues
-				select {
-				case <-ctx.Done():
-					return nil, context.Cause(ctx)
-				case <-time.After(200 * time.Microsecond):
-				}
+			select {
+			case sr.mu <- struct{}{}: // it may be held up by full queues
+			case <-ctx.Done():
+				return nil, context.Cause(ctx)
 			}
-			b.mu.Lock()
-			at := SplitPosition{Next: sr.delivered, Newest: sr.newest, Ended: sr.ended, Idle: sr.idle}
-			if m, ok := sr.split.(Marked); ok {
-				at.Mark = m.Mark(sr.delivered)
-			}
-			b.snap.Splits[splitKey(sc, sr)] = at
-			for i := range sr.counts {
-				b.snap.Ledger[i].Add(sr.counts[i])
-			}
-			b.mu.Unlock()
+			b.position(sc, sr)
 			var err error
 			if !sr.ended {
 				live = true
@@ -179,19 +170,126 @@ func (j *Job) Checkpoint(ctx context.Context) (*Snapshot, error) {
 	}
 }
 
-// restore puts splits and windows where a snapshot left them. The counts of the ledger go to the
+func (j *Job) newBarrier() *barrier {
+	j.markers++
+	snap := &Snapshot{Splits: map[string]SplitPosition{}, Ledger: make([]step.Counts, len(j.plan.Ops)), State: map[string][][]byte{}, Sinks: map[string][]byte{}}
+	for _, o := range j.plan.Ops {
+		snap.Keys = append(snap.Keys, o.Key)
+	}
+	return &barrier{number: j.markers, heard: map[any]bool{}, ready: make(chan struct{}), snap: snap}
+}
+
+// position notes where a split is. The caller holds its gate.
+func (b *barrier) position(sc *scanner, sr *splitReader) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	at := SplitPosition{Next: sr.delivered, Newest: sr.newest, Ended: sr.ended, Idle: sr.idle}
+	if m, ok := sr.split.(Marked); ok {
+		at.Mark = m.Mark(sr.delivered)
+	}
+	b.snap.Splits[splitKey(sc, sr)] = at
+	for i := range sr.counts {
+		b.snap.Ledger[i].Add(sr.counts[i])
+	}
+}
+
+// Begin gives the snapshot of a job that does not run yet: where it begins, and what it has taken over. Kept
+// before the first row, it makes that a job which fails before its first checkpoint begins at the same places.
+func (j *Job) Begin() (*Snapshot, error) {
+	b := j.newBarrier()
+	for _, sc := range j.sources {
+		for _, sr := range sc.splits {
+			b.position(sc, sr)
+		}
+	}
+	for op, ws := range j.keyed {
+		for _, w := range ws {
+			b.state(op, w.keyed.Snapshot(), w.counts)
+		}
+	}
+	for _, s := range j.sinks {
+		if err := s.mark(b); err != nil {
+			return nil, err
+		}
+	}
+	return b.snap, b.err
+}
+
+// Last gives the snapshot of a job whose inputs have ended.
+func (j *Job) Last() (*Snapshot, error) {
+	b := j.newBarrier()
+	b.final = true
+	for _, sc := range j.sources {
+		for _, sr := range sc.splits {
+			b.position(sc, sr)
+		}
+	}
+	j.leaving.Lock()
+	defer j.leaving.Unlock()
+	for _, give := range j.left {
+		give(b)
+	}
+	return b.snap, b.err
+}
+
+// Commit tells the sinks that the checkpoint of a snapshot counts. It does not wait for them.
+func (j *Job) Commit(s *Snapshot) {
+	for _, t := range j.sinks {
+		handle, ok := s.Sinks[t.op.Key]
+		if t.exact == nil || !ok {
+			continue
+		}
+		select {
+		case <-t.due: // one that is not begun is covered by the newer
+		default:
+		}
+		t.due <- handle
+	}
+}
+
+// Settle waits until the sinks have done what Commit told them, and takes no more. It says whether they have.
+func (j *Job) Settle(ctx context.Context) bool {
+	for _, t := range j.sinks {
+		if t.exact == nil {
+			continue
+		}
+		close(t.due)
+		select {
+		case <-t.committed:
+		case <-ctx.Done():
+			return false
+		}
+	}
+	return j.failed == nil
+}
+
+// ledger gives the counts that a plan goes on with. Where it is not the plan of the snapshot, only what its
+// steps still hold is known of them.
+func (s *Snapshot) ledger(p *plan.Plan) []step.Counts {
+	out := make([]step.Counts, len(p.Ops))
+	if slices.EqualFunc(p.Ops, s.Keys, func(o *plan.Op, key string) bool { return o.Key == key }) {
+		copy(out, s.Ledger)
+		return out
+	}
+	for i, o := range p.Ops {
+		if k := slices.Index(s.Keys, o.Key); k >= 0 && k < len(s.Ledger) {
+			c := s.Ledger[k]
+			out[i] = step.Counts{In: c.Held, Held: c.Held, Covered: c.Covered - c.Counted - c.Missed}
+		}
+	}
+	return out
+}
+
+// restore puts splits and steps where a snapshot left them. The counts of the ledger go to the
 // first split and task, since only their sums mean anything.
 func (j *Job) restore(s *Snapshot) error {
-	ledger := append([]step.Counts(nil), s.Ledger...)
-	for len(ledger) < len(j.plan.Ops) {
-		ledger = append(ledger, step.Counts{})
-	}
+	ledger := s.ledger(j.plan)
 	for op, ws := range j.keyed {
 		if op.Kind == plan.Keep && op.OfTable.Reread() && len(op.Next) == 0 {
 			continue // it is read anew
 		}
 		for _, w := range ws {
-			for _, piece := range s.Windows[op.ID] {
+			for _, piece := range s.State[op.Key] {
 				if err := w.keyed.Restore(piece); err != nil {
 					return err
 				}
@@ -222,6 +320,7 @@ func (j *Job) restore(s *Snapshot) error {
 			sr.nextPos, sr.delivered = p.Next, p.Next
 			sr.newest, sr.maxTime, sr.atTime = p.Newest, p.Newest, p.Newest
 			sr.idle, sr.idleSent = p.Idle, p.Idle
+			sr.over = p.Ended
 		}
 	}
 	return nil

@@ -22,6 +22,7 @@ import (
 type Options struct {
 	Parallelism int       // 0: the plan's, or the number of processors
 	Restore     *Snapshot // nil: from the beginning
+	Checkpoints bool      // checkpoints will be taken: sinks take part, and whoever runs the job closes it
 	Now         func() time.Time
 	Lags        bool // count how far the rows of every source lag behind
 	// Describe writes a row for people, as JSON.
@@ -51,15 +52,25 @@ type Job struct {
 
 	checkpoint sync.Mutex // one at a time
 	markers    int64      // checkpoints begun
-	leaving    sync.Mutex // guards barrier and left
+	leaving    gate       // guards barrier and left
 	barrier    *barrier   // the checkpoint at hand
 	left       map[any]func(b *barrier)
 	closed     bool
+
+	committing       context.Context // of the tasks that tell sinks which checkpoints count
+	cancelCommitting context.CancelFunc
 }
+
+// gate is a lock that can be held for long: who waits for it waits on a channel.
+type gate chan struct{}
+
+func newGate() gate    { return make(gate, 1) }
+func (g gate) Lock()   { g <- struct{}{} }
+func (g gate) Unlock() { <-g }
 
 // instance is one sender of a stage: a split of a scan, or a task of a window.
 type instance struct {
-	mu    sync.Mutex // held while its packets are sent, so that they leave in order; full queues hold it up
+	mu    gate // held while its packets are sent, so that they leave in order; full queues hold it up
 	keyed []target
 	sinks []target
 
@@ -86,11 +97,12 @@ func New(p *plan.Plan, o Opener, opts Options) (*Job, error) {
 	if opts.Now == nil {
 		opts.Now = time.Now
 	}
-	j := &Job{plan: p, opts: opts, keyed: map[*plan.Op][]*keyedTask{}, sinkOf: map[*plan.Op]*sinkTask{}, taps: map[int]*tap{}, tables: map[*plan.Op]*state.Table{}, caches: map[*plan.Op]step.Rows{}, left: map[any]func(b *barrier){}}
+	j := &Job{plan: p, opts: opts, keyed: map[*plan.Op][]*keyedTask{}, sinkOf: map[*plan.Op]*sinkTask{}, taps: map[int]*tap{}, tables: map[*plan.Op]*state.Table{}, caches: map[*plan.Op]step.Rows{}, left: map[any]func(b *barrier){}, leaving: newGate()}
 	j.ctx, j.cancel = context.WithCancel(context.Background())
+	j.committing, j.cancelCommitting = context.WithCancel(context.Background())
 	j.sched.init(j)
 	if err := j.open(o); err != nil {
-		j.close(false)
+		_ = j.Close(false)
 		return nil, err
 	}
 	return j, nil
@@ -110,6 +122,17 @@ func (j *Job) open(o Opener) error {
 		t := &sinkTask{job: j, op: op, sink: s, box: newInbox(), counts: make([]step.Counts, len(j.plan.Ops))}
 		j.sinks = append(j.sinks, t)
 		j.sinkOf[op] = t
+		if x, ok := s.(Exact); ok && j.opts.Checkpoints {
+			var handle []byte
+			if r := j.opts.Restore; r != nil {
+				handle = r.Sinks[op.Key]
+			}
+			if err := x.Resume(handle); err != nil {
+				return t.named(err)
+			}
+			t.exact, t.due, t.committed = x, make(chan []byte, 1), make(chan struct{})
+			go t.commit(j.committing)
+		}
 	}
 	for _, op := range j.plan.Ops {
 		switch {
@@ -174,7 +197,7 @@ func sourceKind(op *plan.Op) string {
 
 // connect makes in a sender of the stage that begins at an operator.
 func (j *Job) connect(in *instance, op *plan.Op) {
-	in.counts = make([]step.Counts, len(j.plan.Ops))
+	in.counts, in.mu = make([]step.Counts, len(j.plan.Ops)), newGate()
 	var walk func(o *plan.Op)
 	seen := map[*plan.Op]bool{}
 	sink := func(o *plan.Op) {
@@ -268,7 +291,8 @@ func (j *Job) openKeyed(op *plan.Op) error {
 	return nil
 }
 
-// Run runs the plan until its inputs end, it fails or the context is cancelled.
+// Run runs the plan until its inputs end, it fails or the context is cancelled. A job that takes checkpoints is
+// left open at the end of its inputs, for a last one.
 func (j *Job) Run(ctx context.Context) error {
 	stop := context.AfterFunc(ctx, func() { j.fail(context.Cause(ctx)) })
 	defer stop()
@@ -291,7 +315,10 @@ func (j *Job) Run(ctx context.Context) error {
 	if err == nil && ctx.Err() != nil {
 		err = context.Cause(ctx)
 	}
-	return errors.Join(err, j.close(err == nil))
+	if j.opts.Checkpoints && err == nil {
+		return nil
+	}
+	return errors.Join(err, j.Close(err == nil))
 }
 
 func (j *Job) spawn(f func() error) {
@@ -321,16 +348,55 @@ func (j *Job) fail(err error) {
 	}
 }
 
+// Pause ends reading and waits until what was read has left the stages that read, or ctx is over. The job waits
+// then, for a last checkpoint and Close.
+func (j *Job) Pause(ctx context.Context) {
+	j.sched.mu.Lock()
+	j.sched.paused = true
+	j.sched.mu.Unlock()
+	for {
+		busy := false
+		for _, sc := range j.sources {
+			for _, sr := range sc.splits {
+				j.sched.mu.Lock()
+				seq, reading := sr.seq, sr.reading
+				j.sched.mu.Unlock()
+				sr.seen.Lock()
+				busy = busy || reading || seq != sr.sent
+				sr.seen.Unlock()
+			}
+		}
+		if !busy {
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-j.ctx.Done():
+			return
+		case <-time.After(time.Millisecond):
+		}
+	}
+}
+
 // ErrDone is what a sink gives when it needs no more rows: the run ends without an error.
 var ErrDone = errors.New("the query has all its rows")
 
-func (j *Job) close(complete bool) error {
+// Close closes sources and sinks. complete says that all rows have been written and all checkpoints told.
+func (j *Job) Close(complete bool) error {
 	j.cancel()
 	j.leaving.Lock()
 	defer j.leaving.Unlock()
+	if j.closed {
+		return nil
+	}
 	j.closed = true
 	var errs []error
+	j.cancelCommitting()
 	for _, s := range j.sinks {
+		if s.committed != nil {
+			<-s.committed
+		}
 		errs = append(errs, s.sink.Close(complete))
 	}
 	for _, c := range j.caches {
@@ -346,9 +412,6 @@ func (j *Job) close(complete bool) error {
 	}
 	return errors.Join(errs...)
 }
-
-// Close gives up a job that was made and not run.
-func (j *Job) Close() error { return j.close(false) }
 
 // scanner is a scan being run.
 type scanner struct {

@@ -645,18 +645,21 @@ func TestDamagedState(t *testing.T) {
 		if err != nil {
 			continue // it had ended
 		}
-		for id, pieces := range snap.Windows {
+		kindOf := func(key string) string {
+			return p.Ops[slices.IndexFunc(p.Ops, func(o *plan.Op) bool { return o.Key == key })].Kind.String()
+		}
+		for id, pieces := range snap.State {
 			for k, piece := range pieces {
 				for range 20 {
 					bad := slices.Clone(piece)[:r.IntN(len(piece)+1)]
-					kinds[p.Ops[id].Kind.String()] = true
+					kinds[kindOf(id)] = true
 					other := *snap
-					other.Windows = maps.Clone(snap.Windows)
-					other.Windows[id] = slices.Clone(pieces)
-					other.Windows[id][k] = bad
+					other.State = maps.Clone(snap.State)
+					other.State[id] = slices.Clone(pieces)
+					other.State[id][k] = bad
 					if j, err := New(p, w, w.options(1+r.IntN(3), &other)); err == nil {
-						if _ = j.Close(); len(bad) < len(piece) {
-							t.Fatalf("the state of a %s, cut to %d of %d bytes, is read", p.Ops[id].Kind, len(bad), len(piece))
+						if _ = j.Close(false); len(bad) < len(piece) {
+							t.Fatalf("the state of a %s, cut to %d of %d bytes, is read", kindOf(id), len(bad), len(piece))
 						}
 					}
 				}

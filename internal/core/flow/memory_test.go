@@ -20,7 +20,6 @@ type nowhereEncoder struct{ rows int }
 
 func (s *nowhere) NewEncoder([]types.Field) (Encoder, error) { return &nowhereEncoder{}, nil }
 func (s *nowhere) Write(p Payload) error                     { s.rows += p.Rows; return nil }
-func (s *nowhere) Sync() error                               { return nil }
 func (s *nowhere) Close(bool) error                          { return nil }
 func (e *nowhereEncoder) Add(b *column.Batch)                { e.rows += b.N }
 func (e *nowhereEncoder) Take() Payload {

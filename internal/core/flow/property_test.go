@@ -312,7 +312,7 @@ func (w *world) late() (out []string) {
 }
 
 func (w *world) options(parallelism int, from *Snapshot) Options {
-	return Options{Parallelism: parallelism, Restore: from, Now: func() time.Time { return time.Unix(1_900_000_000, 0) },
+	return Options{Parallelism: parallelism, Restore: from, Checkpoints: true, Now: func() time.Time { return time.Unix(1_900_000_000, 0) },
 		Describe: func(f []types.Field, b *column.Batch, i int) string { return "{" + rowOf(f, b, i) + "}" }}
 }
 
@@ -352,6 +352,9 @@ func (w *world) run(t *testing.T, p *plan.Plan, r *rand.Rand, parallelism, crash
 			t.Fatal(err)
 		}
 		cancel(nil)
+		if err := j.Close(true); err != nil {
+			t.Fatal(err)
+		}
 		return j.Status()
 	}
 }

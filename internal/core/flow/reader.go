@@ -27,6 +27,7 @@ type splitReader struct {
 	seq       int64 // of the next piece
 	nextPos   int64
 	done      bool
+	over      bool  // it had ended when the run before was stopped
 	atTime    int64 // greatest event time handed on, to read the split that is furthest behind first
 	lastData  time.Time
 	idleAfter int64
@@ -44,6 +45,7 @@ type splitReader struct {
 	instance  // mu guards dueSeq and pending, seen the rest
 	dueSeq    int64
 	pending   map[int64]*turn
+	sent      int64 // pieces whose outcome has been sent; under seen
 	delivered int64
 	newest    int64
 	idle      bool
@@ -57,6 +59,7 @@ type scheduler struct {
 	cond    sync.Cond
 	stamp   uint64 // changes whenever there may be more data
 	stopped bool
+	paused  bool          // nothing more is read
 	loading int           // tasks of tables that have not got all their rows yet
 	over    chan struct{} // closed when all splits have ended
 }
@@ -146,7 +149,10 @@ func (s *scheduler) next(p *Piece) (*assignment, error) {
 			sr.reading = true
 			s.mu.Unlock()
 			p.Fresh, p.Complete = false, false
-			err := sr.split.Next(p)
+			err := io.EOF
+			if !sr.over {
+				err = sr.split.Next(p)
+			}
 			s.mu.Lock()
 			table := sr.scan.op.OfTable
 			if e, ok := sr.split.(Endless); ok && e.Endless() && errors.Is(err, ErrNothing) && sr.scan.op.Aux && s.streamsDone() {
@@ -230,7 +236,7 @@ const (
 func (s *scheduler) lowest(tried map[*splitReader]bool) (best *splitReader) {
 	for _, sc := range s.job.sources {
 		for _, sr := range sc.splits {
-			if sr.done || sr.reading || tried[sr] || s.loading > 0 && sc.op.OfTable == nil {
+			if s.paused || sr.done || sr.reading || tried[sr] || s.loading > 0 && sc.op.OfTable == nil {
 				continue
 			}
 			if best == nil || sr.atTime < best.atTime {
@@ -500,6 +506,9 @@ func (sr *splitReader) deliver(j *Job, seq int64, t *turn) {
 		if err := sr.send(j.ctx, t); err != nil {
 			return // the run is over; its reason is known
 		}
+		sr.seen.Lock()
+		sr.sent++
+		sr.seen.Unlock()
 		j.sched.mu.Lock()
 		sr.atTime = sr.newest
 		j.sched.mu.Unlock()

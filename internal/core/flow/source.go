@@ -105,17 +105,42 @@ type Encoder interface {
 type Sink interface {
 	NewEncoder(fields []types.Field) (Encoder, error)
 	Write(p Payload) error
-	// Sync makes everything written so far durable: a checkpoint is about to rely on it.
-	Sync() error
 	// Close ends the sink. complete says that the input has come to its end.
 	Close(complete bool) error
 }
 
-// Retrier is a sink whose Write can be tried again with the same payload: either all of it was written, or
-// nothing was.
+// Exact is a sink that takes part in checkpoints, so that it holds each row once whatever happens. Rows that
+// were written behind the last checkpoint come again after a crash; how the sink holds them once is its own
+// matter: it may know them again, or show no row before the checkpoint counts.
+type Exact interface {
+	// Resume is called once before all else in a run that takes checkpoints. The handle is the one that Mark gave
+	// for the checkpoint where the run goes on, or nil where the sink begins.
+	Resume(handle []byte) error
+	// Mark makes durable what was written, and gives what a checkpoint needs to know of it. final says that no row
+	// follows.
+	Mark(final bool) (handle []byte, err error)
+	// Commit says that the checkpoint of a handle counts. Those before it may not have been told. It is called by
+	// another goroutine than the rest, and again where it failed.
+	Commit(handle []byte) error
+}
+
+// Retrier is a sink whose Write, Mark and Commit can be tried again with the same arguments: either all of a
+// payload was written, or the sink knows what of it was.
 type Retrier interface {
 	// Retry says whether a failure may pass by itself: the place is away, or full.
 	Retry(err error) bool
+}
+
+// Refused is a row that a sink's place did not take, and that was set aside.
+type Refused struct {
+	Reason string
+	Row    string // as JSON
+}
+
+// Refuser is a sink whose place may refuse rows that were written: they were set aside.
+type Refuser interface {
+	// Refused gives the rows since the last time.
+	Refused() []Refused
 }
 
 // Opener opens what a plan reads and writes.

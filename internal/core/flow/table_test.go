@@ -96,7 +96,6 @@ type countEncoder struct{ n int }
 
 func (countSink) NewEncoder([]types.Field) (Encoder, error) { return &countEncoder{}, nil }
 func (countSink) Write(Payload) error                       { return nil }
-func (countSink) Sync() error                               { return nil }
 func (countSink) Close(bool) error                          { return nil }
 func (e *countEncoder) Add(b *column.Batch)                 { e.n += b.N }
 func (e *countEncoder) Take() Payload                       { p := Payload{Rows: e.n}; e.n = 0; return p }

@@ -361,6 +361,10 @@ type sinkTask struct {
 	mu     sync.Mutex
 	counts []step.Counts
 	waits  *Waiting // what it waits for, or nil
+
+	exact     Exact       // nil where the run takes no checkpoints
+	due       chan []byte // the newest handle to commit
+	committed chan struct{}
 }
 
 // Waiting says that a sink's place is away, or full, and that what is to be written is tried again.
@@ -375,12 +379,12 @@ const (
 	lastTryAfter  = 5 * time.Second
 )
 
-// put writes a payload, trying again for as long as the failure may pass by itself. Meanwhile the queues
-// before it fill and hold their producers up. It gives nil without having written when the run is over.
-func (s *sinkTask) put(p Payload) error {
+// try does something to the sink, again for as long as the failure may pass by itself. Meanwhile the queues
+// before it fill and hold their producers up. It gives nil without having done it when ctx is over.
+func (s *sinkTask) try(ctx context.Context, do func() error) error {
 	wait := firstTryAfter
 	for {
-		err := s.sink.Write(p)
+		err := do()
 		r, ok := s.sink.(Retrier)
 		if err == nil || !ok || !r.Retry(err) {
 			s.mu.Lock()
@@ -396,7 +400,7 @@ func (s *sinkTask) put(p Payload) error {
 		s.waits = &w
 		s.mu.Unlock()
 		select {
-		case <-s.job.ctx.Done():
+		case <-ctx.Done():
 			return nil
 		case <-time.After(wait):
 		}
@@ -404,17 +408,67 @@ func (s *sinkTask) put(p Payload) error {
 	}
 }
 
+// named says whose failure it is.
+func (s *sinkTask) named(err error) error {
+	if err == nil {
+		return nil
+	}
+	return fmt.Errorf("sink %s: %w", s.op.Step, err)
+}
+
 func (s *sinkTask) run() error {
 	err := s.write()
 	if err == nil && s.job.ctx.Err() == nil {
 		s.job.leave(s, func(b *barrier) {
-			if err := s.sink.Sync(); err != nil {
-				b.fail(fmt.Errorf("sink %s: %w", s.op.Step, err))
+			if err := s.mark(b); err != nil {
+				b.fail(err)
 			}
-			b.state(s.op, nil, s.counts)
 		})
 	}
 	return err
+}
+
+// mark gives a checkpoint the sink's handle and counts.
+func (s *sinkTask) mark(b *barrier) error {
+	if s.exact != nil {
+		var handle []byte
+		err := s.try(s.job.ctx, func() (err error) {
+			handle, err = s.exact.Mark(b.final)
+			return err
+		})
+		if err != nil || s.job.ctx.Err() != nil {
+			return s.named(err)
+		}
+		b.mu.Lock()
+		b.snap.Sinks[s.op.Key] = handle
+		b.mu.Unlock()
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	b.state(s.op, nil, s.counts)
+	return nil
+}
+
+// commit tells the sink of the checkpoints that count, one at a time, until the job is closed. A place that is
+// away is tried again; meanwhile newer handles take the place of older ones, since each covers those before.
+func (s *sinkTask) commit(ctx context.Context) {
+	defer close(s.committed)
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case handle, ok := <-s.due:
+			if !ok {
+				return
+			}
+			err := s.try(ctx, func() error { return s.exact.Commit(handle) })
+			s.setAside()
+			if err != nil {
+				s.job.fail(s.named(err))
+				return
+			}
+		}
+	}
 }
 
 func (s *sinkTask) write() error {
@@ -424,13 +478,10 @@ func (s *sinkTask) write() error {
 			return nil
 		}
 		if marker != nil {
-			if err := s.sink.Sync(); err != nil {
-				return fmt.Errorf("sink %s: %w", s.op.Step, err)
-			}
 			if marker.hears(s) {
-				s.mu.Lock()
-				marker.state(s.op, nil, s.counts)
-				s.mu.Unlock()
+				if err := s.mark(marker); err != nil {
+					return err
+				}
 				marker.done()
 			}
 			continue
@@ -442,8 +493,8 @@ func (s *sinkTask) write() error {
 		s.mu.Lock()
 		s.counts[s.op.ID].In += rows
 		s.mu.Unlock()
-		if err := s.put(p.payload); err != nil {
-			return fmt.Errorf("sink %s: %w", s.op.Step, err)
+		if err := s.try(s.job.ctx, func() error { return s.sink.Write(p.payload) }); err != nil {
+			return s.named(err)
 		}
 		if s.job.ctx.Err() != nil {
 			return nil
@@ -451,6 +502,21 @@ func (s *sinkTask) write() error {
 		s.mu.Lock()
 		s.counts[s.op.ID].Passed += rows
 		s.mu.Unlock()
+	}
+}
+
+// setAside counts the rows that the place has refused.
+func (s *sinkTask) setAside() {
+	r, ok := s.sink.(Refuser)
+	if !ok {
+		return
+	}
+	for _, x := range r.Refused() {
+		s.mu.Lock()
+		s.counts[s.op.ID].Passed--
+		s.counts[s.op.ID].Rejected++
+		s.mu.Unlock()
+		s.job.samples.add(step.Sample{Op: s.op.ID, Reason: x.Reason, Split: -1, EventTime: types.MinTime, Row: x.Row}, nil)
 	}
 }
 

@@ -40,6 +40,8 @@ type Place struct {
 	Table    []OptionSpec
 	Sink     []OptionSpec
 	Endpoint bool // needs VIA
+	// Promise says in words what a sink of the kind promises an output.
+	Promise func(out *Op) string
 }
 
 // Options are the checked options of a declaration.
@@ -200,6 +202,7 @@ type Sink struct {
 	Address string
 	Via     *Endpoint
 	Options Options
+	promise func(out *Op) string
 }
 
 // Catalog is what has been declared, by name. Streams, sinks, endpoints and views share one space of
@@ -366,6 +369,7 @@ func (c *Catalog) define(st sql.Statement, errs *sql.Errors) bool {
 		}
 		s := &Sink{Name: d.Name.Text, Address: d.To.Address.Value, Place: d.To.Kind.Text}
 		s.Via, s.Options = c.place(d.To, roleSink, errs)
+		s.promise = c.Places[s.Place].Promise
 		if len(errs.List) > before {
 			return false
 		}

@@ -36,6 +36,7 @@ func (k Kind) String() string { return kindNames[k] }
 // may have several consumers.
 type Op struct {
 	ID     int
+	Key    string // what it means: equal keys of two plans have equal state
 	Kind   Kind
 	Step   string // the stream, step or sink of the user's text it belongs to
 	Detail string // for people: what it does
@@ -66,8 +67,9 @@ type Op struct {
 	Aux      bool       // Scan: of a table that is only looked into, so that it does not keep a run going
 	Branches []Branch
 	Sink     *Sink
-	Full     bool  // Output: rows say whether they are inserts, replacements or withdrawals
-	Limit    int64 // Output: rows after which the query ends; -1 for none
+	Differs  string // Output: why its rows may be others when input is read again after a crash; "": they are the same
+	Full     bool   // Output: rows say whether they are inserts, replacements or withdrawals
+	Limit    int64  // Output: rows after which the query ends; -1 for none
 
 	Changes  bool   // later rows of the output replace or withdraw earlier ones
 	Keys     []int  // output columns that tell its rows apart; nil where that is not known

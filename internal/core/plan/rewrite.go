@@ -24,6 +24,7 @@ func (p *Plan) rewrite(roots ...*Op) {
 	for _, o := range p.Scans() {
 		o.Aux = o.OfTable != nil && p.lookedInto(o)
 	}
+	p.identify()
 }
 
 // drop leaves out operators that nothing routed depends on.

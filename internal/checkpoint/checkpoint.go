@@ -1,0 +1,216 @@
+// Package checkpoint keeps the checkpoints of jobs and runs jobs from them. The state of the steps goes to a
+// file; an entry in a catalog makes it count.
+package checkpoint
+
+import (
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"fiume/internal/core/flow"
+	"fiume/internal/disk"
+)
+
+// Entry is what the catalog keeps of a checkpoint.
+type Entry struct {
+	Number    int64
+	Version   int    // of the job
+	Positions string // of the splits, handles of the sinks and the ledger, as JSON
+	File      string // of the state
+	Bytes     int64
+	Took      time.Duration
+	At        time.Time
+}
+
+// Catalog keeps entries. An entry that was added counts, whatever happens afterwards.
+type Catalog interface {
+	// Add keeps an entry and removes those older than the newest keep, all at once. It gives the files of those
+	// removed.
+	Add(e Entry, keep int) (removed []string, err error)
+	// All gives the entries, the newest first.
+	All() ([]Entry, error)
+}
+
+// kept is how many checkpoints are kept.
+const kept = 3
+
+// Keeper keeps the checkpoints of a job.
+type Keeper struct {
+	FS      disk.FS
+	Dir     string // of the state files
+	Catalog Catalog
+	Version int                            // of the job, noted in the entries
+	Log     func(text string, args ...any) // of what went wrong and was made good; args are names and values
+	Now     func() time.Time
+
+	number int64 // of the newest checkpoint
+}
+
+// Save keeps a snapshot. When it gives no error the checkpoint counts.
+func (k *Keeper) Save(snap *flow.Snapshot, began time.Time) (e Entry, err error) {
+	positions, err := snap.Positions()
+	if err != nil {
+		return e, err
+	}
+	// Of an entry that could not be added it is not known whether it was: its number is not used again.
+	k.number++
+	n := k.number
+	e = Entry{Number: n, Version: k.Version, Positions: string(positions), File: fmt.Sprintf("%012d.state", n), At: k.Now().UTC()}
+	data := encodeState(snap.State)
+	e.Bytes = int64(len(data))
+	if err := k.write(e.File, data); err != nil {
+		return e, err
+	}
+	e.Took = k.Now().Sub(began)
+	removed, err := k.Catalog.Add(e, kept)
+	if err != nil {
+		return e, err
+	}
+	for _, f := range removed {
+		if err := k.FS.Remove(filepath.Join(k.Dir, f)); err != nil && !errors.Is(err, os.ErrNotExist) {
+			k.Log("an old checkpoint cannot be removed", "file", f, "error", err)
+		}
+	}
+	return e, nil
+}
+
+// write writes a file that is there whole or not at all.
+func (k *Keeper) write(name string, data []byte) error {
+	if err := k.FS.MkdirAll(k.Dir); err != nil {
+		return err
+	}
+	path := filepath.Join(k.Dir, name)
+	if err := disk.Write(k.FS, path+".new", data); err != nil {
+		return err
+	}
+	return errors.Join(k.FS.Rename(path+".new", path), k.FS.SyncDir(k.Dir))
+}
+
+// ErrNone says that a job has no checkpoint of the number that was asked for.
+var ErrNone = errors.New("no such checkpoint")
+
+// Load reads the newest checkpoint that can be read, or with a number that one. It gives nil where there is
+// none at all.
+func (k *Keeper) Load(number int64) (*flow.Snapshot, Entry, error) {
+	all, err := k.Catalog.All()
+	if err != nil {
+		return nil, Entry{}, err
+	}
+	if len(all) > 0 {
+		k.number = max(k.number, all[0].Number)
+	}
+	var failed error
+	for _, e := range all {
+		if number != 0 && e.Number != number {
+			continue
+		}
+		snap := &flow.Snapshot{}
+		data, err := disk.Read(k.FS, filepath.Join(k.Dir, e.File))
+		if err == nil {
+			snap.State, err = decodeState(data)
+		}
+		if err == nil {
+			err = json.Unmarshal([]byte(e.Positions), snap)
+		}
+		if err == nil {
+			return snap, e, nil
+		}
+		k.Log("a checkpoint cannot be read", "number", e.Number, "error", err)
+		failed = fmt.Errorf("checkpoint %d: %w", e.Number, err)
+	}
+	switch {
+	case failed != nil:
+		return nil, Entry{}, fmt.Errorf("no checkpoint can be read: %w", failed)
+	case number != 0:
+		return nil, Entry{}, ErrNone
+	}
+	return nil, Entry{}, nil
+}
+
+// Tidy removes files of checkpoints that never counted, or count no more.
+func (k *Keeper) Tidy() error {
+	names, err := k.FS.List(k.Dir)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	all, err := k.Catalog.All()
+	if err != nil {
+		return err
+	}
+	for _, n := range names {
+		if !strings.HasSuffix(n, ".state") && !strings.HasSuffix(n, ".new") {
+			continue
+		}
+		if !slices.ContainsFunc(all, func(e Entry) bool { return e.File == n }) {
+			err = errors.Join(err, k.FS.Remove(filepath.Join(k.Dir, n)))
+		}
+	}
+	return err
+}
+
+// stateMark stands before a state with its checksum.
+const stateMark = 0x33_74_53_f1
+
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
+// encodeState writes the state of the steps: a mark and a CRC-32C of what follows, then for each step the
+// length of its key, the key, the number of its pieces, and each piece behind its length; all little-endian
+// uint32 but the lengths of pieces, which are uint64.
+func encodeState(state map[string][][]byte) []byte {
+	le := binary.LittleEndian
+	b := le.AppendUint64(nil, stateMark)
+	keys := make([]string, 0, len(state))
+	for k := range state {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	for _, k := range keys {
+		b = append(le.AppendUint32(b, uint32(len(k))), k...)
+		b = le.AppendUint32(b, uint32(len(state[k])))
+		for _, p := range state[k] {
+			b = append(le.AppendUint64(b, uint64(len(p))), p...)
+		}
+	}
+	le.PutUint32(b[4:], crc32.Checksum(b[8:], castagnoli))
+	return b
+}
+
+func decodeState(b []byte) (map[string][][]byte, error) {
+	le := binary.LittleEndian
+	cut := errors.New("the state is cut short")
+	if len(b) < 8 || le.Uint32(b) != stateMark {
+		return nil, cut
+	}
+	if crc32.Checksum(b[8:], castagnoli) != le.Uint32(b[4:]) {
+		return nil, errors.New("the state is damaged: its checksum differs")
+	}
+	b = b[8:]
+	out := map[string][][]byte{}
+	for len(b) > 0 {
+		if len(b) < 4 || uint64(len(b)) < uint64(le.Uint32(b))+8 {
+			return nil, cut
+		}
+		size := 4 + int(le.Uint32(b))
+		key, n := string(b[4:size]), le.Uint32(b[size:])
+		b = b[size+4:]
+		for range n {
+			if len(b) < 8 || uint64(len(b)-8) < le.Uint64(b) {
+				return nil, cut
+			}
+			size := le.Uint64(b)
+			out[key] = append(out[key], b[8:8+size])
+			b = b[8+size:]
+		}
+	}
+	return out, nil
+}

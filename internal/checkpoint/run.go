@@ -1,0 +1,143 @@
+package checkpoint
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"fiume/internal/core/flow"
+	"fiume/internal/core/plan"
+)
+
+// Run is a plan to be run with checkpoints.
+type Run struct {
+	Keeper  *Keeper
+	Plan    *plan.Plan
+	Opener  flow.Opener
+	Options flow.Options
+	Every   time.Duration // between checkpoints
+	// Started gets the job before its first row.
+	Started func(*flow.Job)
+	// Saved is told of each checkpoint that counts.
+	Saved func(Entry)
+
+	// Settled says, when Do has given nil, that the newest checkpoint is where the job stands, and that the sinks
+	// have all rows up to there and none behind it.
+	Settled bool
+}
+
+const (
+	finishWithin = 10 * time.Second // how long a job that is stopped may take for its last checkpoint
+	giveUpAfter  = time.Minute      // how long a checkpoint may take
+)
+
+// Do runs the plan from its newest checkpoint until its inputs end, it fails, or stop is cancelled: then it
+// takes a last checkpoint. When kill is cancelled it ends at once, as in a crash.
+func (r *Run) Do(kill, stop context.Context) error {
+	snap, entry, err := r.Keeper.Load(0)
+	if err != nil {
+		return err
+	}
+	if err := r.Keeper.Tidy(); err != nil {
+		r.Keeper.Log("files of checkpoints that do not count cannot be removed", "error", err)
+	}
+	r.Options.Restore, r.Options.Checkpoints = snap, true
+	job, err := flow.New(r.Plan, r.Opener, r.Options)
+	if err != nil {
+		return err
+	}
+	complete := false
+	defer func() { _ = job.Close(complete) }()
+	if snap == nil || entry.Version != r.Keeper.Version {
+		// Where a job begins is kept before its first row, and what a version has taken over before its own.
+		first, err := job.Begin()
+		if err != nil {
+			return err
+		}
+		if err := r.save(job, first, r.Keeper.Now()); err != nil {
+			return err
+		}
+	} else {
+		job.Commit(snap) // what counts and was perhaps not told
+	}
+	if r.Started != nil {
+		r.Started(job)
+	}
+	running, cancel := context.WithCancel(kill)
+	defer cancel()
+	ended := make(chan error, 1)
+	go func() { ended <- job.Run(running) }()
+	r.Settled = false
+	tick := time.NewTicker(r.Every)
+	defer tick.Stop()
+	for {
+		select {
+		case err := <-ended:
+			if err != nil {
+				return err
+			}
+			complete, err = r.last(kill, job)
+			r.Settled = complete
+			if err == nil {
+				err = job.Close(complete)
+			}
+			return err
+		case <-tick.C:
+			if err := r.take(stop, job, giveUpAfter); err != nil && stop.Err() == nil && kill.Err() == nil && !errors.Is(err, flow.ErrEnded) {
+				r.Keeper.Log("a checkpoint was abandoned, and will be tried again", "error", err)
+			}
+		case <-stop.Done():
+			// A last checkpoint keeps place and state; without it the one before counts.
+			within, cancelWithin := context.WithTimeout(kill, finishWithin)
+			defer cancelWithin()
+			// The sources stop first, so that no row is shown behind it.
+			job.Pause(within)
+			err := r.take(within, job, finishWithin)
+			if err != nil && !errors.Is(err, flow.ErrEnded) {
+				r.Keeper.Log("the last checkpoint was abandoned", "error", err)
+			}
+			r.Settled = job.Settle(within) && err == nil
+			cancel()
+			<-ended
+			return nil
+		}
+	}
+}
+
+// last keeps where a job has ended, and waits until the sinks have all rows.
+func (r *Run) last(kill context.Context, job *flow.Job) (bool, error) {
+	snap, err := job.Last()
+	if err != nil {
+		return false, err
+	}
+	if err := r.save(job, snap, r.Keeper.Now()); err != nil {
+		return false, err
+	}
+	if !job.Settle(kill) {
+		return false, errors.Join(kill.Err(), errors.New("the sinks have not got all rows"))
+	}
+	return true, nil
+}
+
+func (r *Run) take(ctx context.Context, job *flow.Job, limit time.Duration) error {
+	began := r.Keeper.Now()
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	snap, err := job.Checkpoint(ctx)
+	if err != nil {
+		return err
+	}
+	return r.save(job, snap, began)
+}
+
+func (r *Run) save(job *flow.Job, snap *flow.Snapshot, began time.Time) error {
+	e, err := r.Keeper.Save(snap, began)
+	if err != nil {
+		return err
+	}
+	job.Commit(snap)
+	if r.Saved != nil {
+		r.Saved(e)
+	}
+	return nil
+}

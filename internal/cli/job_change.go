@@ -1,0 +1,143 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"fiume/internal/api"
+	"fiume/internal/core/plan"
+
+	"github.com/spf13/cobra"
+)
+
+// changeCommands are the commands of fiume job that change a job or show what it was.
+func (a *app) changeCommands() []*cobra.Command {
+	versions := &cobra.Command{
+		Use: "versions JOB", Short: "List the texts that a job has had", Example: "  fiume job versions crowding\n  fiume job versions crowding --output json | jq -r '.[1].sql'", Args: arity(1, "the name of a job"),
+		RunE: func(c *cobra.Command, args []string) error {
+			all, err := a.client().Versions(c.Context(), args[0])
+			if err != nil {
+				return failed(err)
+			}
+			if a.output == "json" {
+				return a.printJSON(all)
+			}
+			var rows [][]string
+			for _, v := range all {
+				rows = append(rows, []string{strconv.Itoa(v.Version), v.CreatedAt.Local().Format("2006-01-02 15:04:05"), v.Actor, clipped(strings.Join(strings.Fields(v.SQL), " "), 80)})
+			}
+			columns(a.out, []string{"VERSION", "SINCE", "BY", "TEXT"}, rows)
+			return nil
+		},
+	}
+	var to int
+	revert := &cobra.Command{
+		Use: "revert JOB", Short: "Go back to an earlier version of a job, as a new version",
+		Long: `Gives a job the text of an earlier version again. It takes over place and state as every
+new version does: steps that mean the same keep what they know.`,
+		Example: "  fiume job revert crowding\n  fiume job revert crowding --to 3", Args: arity(1, "the name of a job"),
+		RunE: func(c *cobra.Command, args []string) error {
+			out, err := a.client().Revert(c.Context(), args[0], to)
+			if err != nil {
+				return failed(err)
+			}
+			if a.output == "json" {
+				return a.printJSON(out)
+			}
+			for _, o := range out {
+				a.printOutcome(o)
+			}
+			return nil
+		},
+	}
+	revert.Flags().IntVar(&to, "to", 0, "the version; 0: the one before")
+	parallelism := &cobra.Command{
+		Use: "parallelism JOB TASKS", Short: "Change how many tasks share the work of a job",
+		Long: `Changes how many tasks share the work of a job, running or stopped. It is stopped at a
+checkpoint, the key ranges are shared out anew with their state, and it goes on.
+0 stands for what the job's text says.`,
+		Example: "  fiume job parallelism crowding 4", Args: arity(2, "the name of a job and a number of tasks"),
+		RunE: func(c *cobra.Command, args []string) error {
+			n, err := strconv.Atoi(args[1])
+			if err != nil {
+				return &failure{exitUsage, fmt.Errorf("%q is no number of tasks", args[1])}
+			}
+			if err := a.client().SetParallelism(c.Context(), args[0], n); err != nil {
+				return failed(err)
+			}
+			fmt.Fprintf(a.out, "job %s runs with %d tasks\n", args[0], n)
+			return nil
+		},
+	}
+	checkpoints := &cobra.Command{
+		Use: "checkpoints JOB", Short: "List the checkpoints of a job that are kept", Example: "  fiume job checkpoints crowding", Args: arity(1, "the name of a job"),
+		RunE: func(c *cobra.Command, args []string) error {
+			all, err := a.client().Checkpoints(c.Context(), args[0])
+			if err != nil {
+				return failed(err)
+			}
+			if a.output == "json" {
+				return a.printJSON(all)
+			}
+			if len(all) == 0 {
+				fmt.Fprintf(a.out, "job %s has no checkpoint yet\n", args[0])
+				return nil
+			}
+			var rows [][]string
+			for _, x := range all {
+				rows = append(rows, []string{number(x.Number), x.At.Local().Format("15:04:05"), strconv.Itoa(x.Version), number(x.Bytes), number(x.TookMs)})
+			}
+			columns(a.out, []string{"CHECKPOINT", "AT", "VERSION", "BYTES", "TOOK MS"}, rows)
+			return nil
+		},
+	}
+	var from string
+	start := &cobra.Command{
+		Use: "start JOB", Short: "Start a stopped job where it was, or from another place",
+		Long: `Starts a stopped job where it was. With --from it begins at another place: the beginning,
+a checkpoint by its number, or the messages stored at an instant. Results from there on are
+written once more.`,
+		Example: "  fiume job start crowding\n  fiume job start crowding --from beginning\n  fiume job start crowding --from 42\n  fiume job start crowding --from '2026-05-17 09:00:00'", Args: arity(1, "the name of a job"),
+		RunE: func(c *cobra.Command, args []string) error {
+			var err error
+			if from == "" {
+				err = a.client().StartJob(c.Context(), args[0])
+			} else {
+				where := "TIMESTAMP '" + strings.ReplaceAll(from, "'", "''") + "'"
+				if n, bad := strconv.Atoi(from); bad == nil {
+					where = fmt.Sprint("CHECKPOINT ", n)
+				} else if strings.EqualFold(from, "beginning") {
+					where = "BEGINNING"
+				}
+				_, err = a.client().Apply(c.Context(), api.ScriptRequest{SQL: fmt.Sprintf("START JOB \"%s\" FROM %s;", strings.ReplaceAll(args[0], `"`, `""`), where), File: "--from"})
+			}
+			if err != nil {
+				return failed(err)
+			}
+			fmt.Fprintf(a.out, "job %s started\n", args[0])
+			return nil
+		},
+	}
+	start.Flags().StringVar(&from, "from", "", "beginning, the number of a checkpoint, or an instant")
+	for _, c := range []*cobra.Command{versions, revert, checkpoints} {
+		a.outputFlag(c, "text", "json")
+	}
+	return []*cobra.Command{start, versions, revert, parallelism, checkpoints}
+}
+
+func clipped(s string, n int) string {
+	if r := []rune(s); len(r) > n {
+		return string(r[:n-1]) + "…"
+	}
+	return s
+}
+
+// printChanges prints what a new version of a job takes over.
+func (a *app) printChanges(changes []plan.Change) {
+	var rows [][]string
+	for _, c := range changes {
+		rows = append(rows, []string{"", c.What, c.Kind, c.Step, c.Detail})
+	}
+	columns(a.out, []string{"", "WHAT", "KIND", "STEP", "THAT IS"}, rows)
+}

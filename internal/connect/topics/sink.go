@@ -1,0 +1,415 @@
+package topics
+
+import (
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fiume/internal/connect/spool"
+	"fiume/internal/connect/text"
+	"fiume/internal/core/column"
+	"fiume/internal/core/flow"
+	"fiume/internal/core/plan"
+	"fiume/internal/core/types"
+	"fiume/internal/disk"
+	"fiume/internal/format"
+	"fiume/internal/topiclog"
+	"fmt"
+	"math"
+
+	"github.com/cespare/xxhash/v2"
+)
+
+// Sink writes rows as messages. In a run that takes checkpoints each row is there once, in one of two ways.
+//
+// Where a stretch of input that is read again gives the same rows, they are shown at once. After a crash the
+// sink reads what it wrote behind the last checkpoint and leaves these rows out when they come again, in
+// whatever order. A row is known by all its bytes: of rows that are equal it makes no difference which is which.
+//
+// Where a replay may give others, rows are held back until a checkpoint counts.
+type Sink struct {
+	topic   *topiclog.Topic
+	options plan.Options
+	key     []int
+
+	spool *spool.Sink // holds rows back; nil where they are shown at once
+
+	writer   string // "" in a run without checkpoints
+	producer int64
+	again    map[identity]int32  // rows that are there and will come again
+	rest     [][]topiclog.Record // of the payload at hand, by partition: what is not written yet
+}
+
+// identity of a row: a hash of its key and value.
+type identity [16]byte
+
+func identityOf(key, value []byte) (id identity) {
+	h := sha256.New()
+	var n [8]byte
+	size := int64(-1)
+	if key != nil {
+		size = int64(len(key))
+	}
+	binary.LittleEndian.PutUint64(n[:], uint64(size))
+	h.Write(n[:])
+	h.Write(key)
+	h.Write(value)
+	h.Sum(n[:0])
+	copy(id[:], h.Sum(nil))
+	return id
+}
+
+// Held says whether an output's rows are held back until a checkpoint counts, and why.
+func Held(out *plan.Op) (why string) {
+	if out.Sink.Options.Word("repeats", "none") == "possible" {
+		return ""
+	}
+	return out.Differs
+}
+
+// OpenSink finds the topic of a sink. Spools of rows that are held back stand in dir.
+func OpenSink(log *topiclog.Log, out *plan.Op, fs disk.FS, dir string) (*Sink, error) {
+	t := log.Topic(out.Sink.Address)
+	if t == nil {
+		return nil, fmt.Errorf("there is no topic '%s'; create it with CREATE TOPIC", out.Sink.Address)
+	}
+	s := &Sink{topic: t, options: out.Sink.Options}
+	row := types.Type{Kind: types.Row, Fields: out.Fields}
+	for _, k := range out.Sink.Options.Names("key") {
+		i := row.FieldIndex(k)
+		if i < 0 {
+			return nil, fmt.Errorf("KEY names %q, which the rows do not have", k)
+		}
+		s.key = append(s.key, i)
+	}
+	if Held(out) != "" {
+		s.spool = &spool.Sink{FS: fs, Dir: dir, Target: &target{topic: t}}
+	}
+	return s, nil
+}
+
+// NewEncoder implements flow.Sink.
+func (s *Sink) NewEncoder(fields []types.Field) (flow.Encoder, error) {
+	enc, err := format.NewEncoder(s.options, fields)
+	return &encoder{Lines: text.NewLines(enc, ""), key: s.key}, err
+}
+
+// encoder writes messages, and their keys behind each other in Any.
+type encoder struct {
+	*text.Lines
+	key  []int
+	keys [][]byte
+}
+
+// Add implements flow.Encoder.
+func (e *encoder) Add(b *column.Batch) {
+	if b.Change != nil {
+		b = e.latest(b)
+	}
+	for i := range b.N {
+		if b.Change != nil && b.Change[i].Takes() {
+			e.Lines.AddEmpty()
+		} else {
+			e.Lines.AddRow(b, i)
+		}
+	}
+	if e.key == nil {
+		return
+	}
+	for i := range b.N {
+		k := []byte{}
+		for c, col := range e.key {
+			if c > 0 {
+				k = append(k, '|')
+			}
+			k = types.AppendText(k, b.Cols[col].Value(i))
+		}
+		e.keys = append(e.keys, k)
+	}
+}
+
+// latest leaves out what replacements take back: the new row has the same key.
+func (e *encoder) latest(b *column.Batch) *column.Batch {
+	var sel []uint32
+	for i, c := range b.Change {
+		if c != column.Replaced {
+			sel = append(sel, uint32(i))
+		}
+	}
+	out := &column.Batch{}
+	b.Gather(sel, out)
+	return out
+}
+
+// Take implements flow.Encoder.
+func (e *encoder) Take() flow.Payload {
+	p := e.Lines.Take()
+	p.Any, e.keys = e.keys, nil
+	return p
+}
+
+// records lists the messages of a payload.
+func records(p flow.Payload) []topiclog.Record {
+	keys, _ := p.Any.([][]byte)
+	recs := make([]topiclog.Record, len(p.Ends))
+	from := 0
+	for i, end := range p.Ends {
+		recs[i].Value = p.Bytes[from:end]
+		if keys != nil {
+			recs[i].Key = keys[i]
+		}
+		from = end
+	}
+	return recs
+}
+
+// Write implements flow.Sink. It returns when the messages are on the disk, or in the spool.
+func (s *Sink) Write(p flow.Payload) error {
+	if s.spool != nil && s.writer != "" {
+		err := s.spool.Write(appendRecords(nil, records(p)))
+		if err == nil {
+			text.Recycle(p.Bytes)
+		}
+		return err
+	}
+	if s.rest == nil {
+		recs := records(p)
+		if len(s.again) > 0 {
+			recs = s.unknown(recs)
+		}
+		s.rest = s.topic.Partitioned(recs)
+	}
+	if err := s.topic.AppendParts(s.producer, 0, s.rest); err != nil {
+		return err
+	}
+	s.rest = nil
+	text.Recycle(p.Bytes)
+	return nil
+}
+
+// unknown leaves out the rows that are there from before a crash.
+func (s *Sink) unknown(recs []topiclog.Record) []topiclog.Record {
+	kept := recs[:0]
+	for _, r := range recs {
+		id := identityOf(r.Key, r.Value)
+		if n := s.again[id]; n > 1 {
+			s.again[id] = n - 1
+		} else if n == 1 {
+			delete(s.again, id)
+		} else {
+			kept = append(kept, r)
+		}
+	}
+	return kept
+}
+
+// offsets say where the partitions end.
+type offsets []int64
+
+// handle is what a checkpoint keeps of a sink that shows rows at once.
+type handle struct {
+	Writer string  `json:"writer"`
+	Next   offsets `json:"next"`
+	Again  []byte  `json:"again,omitempty"` // identities and how often, little-endian uint32
+}
+
+// Resume implements flow.Exact.
+func (s *Sink) Resume(b []byte) error {
+	s.again = map[identity]int32{}
+	if s.spool != nil {
+		s.writer = "spooled"
+		return s.spool.Resume(b)
+	}
+	if b == nil {
+		s.writer = spool.NewWriter()
+		s.producer = producerOf(s.writer)
+		return nil
+	}
+	var h handle
+	if err := json.Unmarshal(b, &h); err != nil {
+		return err
+	}
+	s.writer, s.producer = h.Writer, producerOf(h.Writer)
+	for x := h.Again; len(x) >= 20; x = x[20:] {
+		s.again[identity(x[:16])] = int32(binary.LittleEndian.Uint32(x[16:]))
+	}
+	return behind(s.topic, h.Next, s.producer, func(v topiclog.View, key, value []byte) {
+		s.again[identityOf(key, value)]++
+	})
+}
+
+// behind calls each for the messages of a producer behind a place.
+func behind(t *topiclog.Topic, from offsets, producer int64, each func(v topiclog.View, key, value []byte)) error {
+	var buf []byte
+	for i, p := range t.Partitions() {
+		at := p.First()
+		if i < len(from) && from[i] <= p.Next() {
+			at = max(at, from[i])
+		}
+		for {
+			b, next, err := p.Read(at, buf, pieceBytes)
+			if err != nil {
+				return err
+			}
+			if next == at {
+				break
+			}
+			err = topiclog.Views(b, at, func(v topiclog.View) {
+				if v.Producer != producer {
+					return
+				}
+				var key []byte
+				if v.HasKey {
+					key = b[v.KeyFrom:v.KeyTo]
+				}
+				each(v, key, b[v.From:v.To])
+			})
+			if err != nil {
+				return err
+			}
+			at, buf = next, b
+		}
+	}
+	return nil
+}
+
+func ends(t *topiclog.Topic) (out offsets) {
+	for _, p := range t.Partitions() {
+		out = append(out, p.Next())
+	}
+	return out
+}
+
+// producerOf gives the number that stands for a writer in the batches of a topic.
+func producerOf(writer string) int64 { return int64(xxhash.Sum64String(writer) >> 1) }
+
+// Mark implements flow.Exact. Write has made all rows durable that are shown at once.
+func (s *Sink) Mark(final bool) ([]byte, error) {
+	if s.spool != nil {
+		return s.spool.Mark(final)
+	}
+	h := handle{Writer: s.writer, Next: ends(s.topic)}
+	for id, n := range s.again {
+		h.Again = binary.LittleEndian.AppendUint32(append(h.Again, id[:]...), uint32(n))
+	}
+	return json.Marshal(h)
+}
+
+// Commit implements flow.Exact.
+func (s *Sink) Commit(b []byte) error {
+	if s.spool != nil {
+		return s.spool.Commit(b)
+	}
+	return nil
+}
+
+// Missing is how many rows from before a crash have not come again. Where that stays above zero the replay
+// differs.
+func (s *Sink) Missing() (n int) {
+	for _, k := range s.again {
+		n += int(k)
+	}
+	return n
+}
+
+// Retry implements flow.Retrier: what was written of a payload is known.
+func (s *Sink) Retry(err error) bool {
+	if s.spool != nil {
+		return s.spool.Retry(err)
+	}
+	return disk.Passing(err)
+}
+
+// Close implements flow.Sink.
+func (s *Sink) Close(bool) error { return nil }
+
+// appendRecords writes messages: for each the length of its key plus one, or 0 for none, the key, the length of
+// its value, the value; lengths as varints.
+func appendRecords(b []byte, recs []topiclog.Record) []byte {
+	for _, r := range recs {
+		if r.Key == nil {
+			b = binary.AppendUvarint(b, 0)
+		} else {
+			b = append(binary.AppendUvarint(b, uint64(len(r.Key))+1), r.Key...)
+		}
+		b = append(binary.AppendUvarint(b, uint64(len(r.Value))), r.Value...)
+	}
+	return b
+}
+
+var errShort = errors.New("spooled messages are cut short")
+
+func readRecords(b []byte) (recs []topiclog.Record, err error) {
+	text := func() []byte {
+		n, k := binary.Uvarint(b)
+		if k <= 0 || uint64(len(b)-k) < n {
+			err, b = errShort, nil
+			return nil
+		}
+		x := b[k : k+int(n)]
+		b = b[k+int(n):]
+		return x
+	}
+	for len(b) > 0 && err == nil {
+		var r topiclog.Record
+		if b[0] == 0 {
+			b = b[1:]
+		} else if n, k := binary.Uvarint(b); k <= 0 || uint64(len(b)-k) < n-1 {
+			return nil, errShort
+		} else {
+			r.Key, b = b[k:k+int(n-1)], b[k+int(n-1):]
+		}
+		r.Value = text()
+		recs = append(recs, r)
+	}
+	return recs, err
+}
+
+// target writes deliveries to a topic. The number of a delivery stands in its batches, so that what a crash left
+// of one is known.
+type target struct {
+	topic *topiclog.Topic
+	open  string // the delivery at hand
+	rest  [][]topiclog.Record
+}
+
+// Place implements spool.Target.
+func (t *target) Place() ([]byte, error) { return json.Marshal(ends(t.topic)) }
+
+// Passing implements spool.Target.
+func (t *target) Passing(error) bool { return false }
+
+// Deliver implements spool.Target.
+func (t *target) Deliver(writer string, number int64, at []byte, payloads [][]byte) error {
+	name := fmt.Sprint(writer, number)
+	producer, sequence := producerOf(writer), int32(number%math.MaxInt32)
+	if t.open != name {
+		var from offsets
+		if err := json.Unmarshal(at, &from); err != nil {
+			return err
+		}
+		have := Sink{again: map[identity]int32{}}
+		err := behind(t.topic, from, producer, func(v topiclog.View, key, value []byte) {
+			if v.Sequence == sequence {
+				have.again[identityOf(key, value)]++
+			}
+		})
+		if err != nil {
+			return err
+		}
+		var all []topiclog.Record
+		for _, p := range payloads {
+			recs, err := readRecords(p)
+			if err != nil {
+				return err
+			}
+			all = append(all, have.unknown(recs)...)
+		}
+		t.open, t.rest = name, t.topic.Partitioned(all)
+	}
+	if err := t.topic.AppendParts(producer, sequence, t.rest); err != nil {
+		return err
+	}
+	t.open, t.rest = "", nil
+	return nil
+}

@@ -1,0 +1,60 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+)
+
+// Differs says why the rows that an output gets may be others when a stretch of input is read a second time,
+// after a crash, or gives "". Event time makes results a property of the data; what is left are the clock,
+// tables as they are at the moment, and results that are replaced by and by.
+func (p *Plan) Differs(out *Op) string {
+	seen := map[*Op]bool{}
+	for _, o := range p.Ops {
+		feeds := slices.Contains(o.Late, out) || slices.Contains(o.Rejected, out)
+		for _, b := range o.Branches {
+			feeds = feeds || slices.Contains(b.Sinks, out)
+		}
+		if !feeds && out.Input != o {
+			continue
+		}
+		if o.Kind == Scan && slices.Contains(o.Rejected, out) && o.Stream.Ahead != 0 {
+			return fmt.Sprintf("whether a row of %s lies too far ahead depends on the clock", o.Step)
+		}
+		if why := o.differs(seen, false); why != "" {
+			return why
+		}
+	}
+	return ""
+}
+
+// differs looks at an operator and all before it. keyed says whether a step behind it puts rows together.
+func (o *Op) differs(seen map[*Op]bool, keyed bool) string {
+	if seen[o] {
+		return ""
+	}
+	switch {
+	case o.Changes:
+		return fmt.Sprintf("the rows of %s are replaced by and by, and which of them are given depends on how its inputs come together", o.Step)
+	case o.volatile():
+		return fmt.Sprintf("%s of %s depends on the clock", o.Kind, o.Step)
+	case o.Kind == Lookup:
+		return fmt.Sprintf("%s asks the table %s as it is at the moment", o.Step, o.OfTable.Name)
+	case o.Kind == Scan && keyed && o.Stream.Idle >= 0:
+		return fmt.Sprintf("when a part of %s counts as idle depends on the clock", o.Step)
+	}
+	switch o.Kind {
+	case Window, Unique, Over, Join, AsOf, Settle, Keep:
+		keyed = true
+	}
+	if !keyed {
+		seen[o] = true
+	}
+	for _, in := range o.Inputs() {
+		if why := in.differs(seen, keyed); why != "" {
+			return why
+		}
+	}
+	seen[o] = true
+	return ""
+}

@@ -1,0 +1,302 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"fiume/internal/catalog"
+	"fiume/internal/checkpoint"
+	"fiume/internal/connect/text"
+	"fiume/internal/core/flow"
+	"fiume/internal/core/plan"
+	"fiume/internal/core/sql"
+)
+
+// unsettled says why a job cannot be changed now.
+const unsettled = "the job %q could not be brought to a stand: %s; it goes on as it was"
+
+// rest stops a job's run at a checkpoint behind which nothing was shown. It says whether it ran.
+func (j *job) rest() (ran bool, err error) {
+	j.mu.Lock()
+	ran = j.done != nil
+	settled := j.row.Settled
+	j.mu.Unlock()
+	if !ran && settled {
+		return false, nil
+	}
+	if !ran { // it was stopped in the middle: it has to run to a checkpoint first
+		j.start()
+		deadline := time.Now().Add(30 * time.Second)
+		for {
+			j.mu.Lock()
+			running := j.run != nil
+			j.mu.Unlock()
+			if running || time.Now().After(deadline) {
+				break
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+	}
+	j.halt(false)
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.row.Settled || j.row.State == stateFinished {
+		return ran, nil
+	}
+	reason := j.reason
+	if reason == "" {
+		reason = "its last checkpoint did not come about, or a sink is away"
+	}
+	if ran {
+		go j.start()
+	}
+	return ran, errorf(ErrConflict, unsettled, j.row.Name, reason)
+}
+
+// changed brings a job to a stand, changes it and starts it again if it ran.
+func (j *job) changed(change func() error) error {
+	j.s.changing.Lock()
+	defer j.s.changing.Unlock()
+	ran, err := j.rest()
+	if err != nil {
+		return err
+	}
+	err = change()
+	if ran {
+		j.start()
+	}
+	return err
+}
+
+// replace gives a job a new text, which takes over place and state.
+func (s *Service) replace(actor string, j *job, src string) error {
+	err := j.changed(func() error {
+		version := j.row.Version + 1
+		all, err := s.store.Versions(j.row.Name)
+		if err == nil && len(all) > 0 {
+			version = all[0].Version + 1
+		}
+		if err == nil {
+			err = s.store.ReplaceJob(j.row.Name, version, src, actor)
+		}
+		if err != nil {
+			return err
+		}
+		j.mu.Lock()
+		j.row.SQL, j.row.Version = src, version
+		if j.row.State == stateFinished {
+			j.row.State = stateStopped // new inputs may not have ended
+		}
+		j.mu.Unlock()
+		return nil
+	})
+	if err == nil {
+		s.note(actor, "replaced", j.row.Name, src)
+	}
+	return err
+}
+
+// changesOf compares a job's plan with the one that is to take over.
+func (s *Service) changesOf(j *job, p *plan.Plan) ([]plan.Change, error) {
+	old, err := s.planOf(j.row.SQL)
+	if err != nil {
+		return nil, fmt.Errorf("the version that runs cannot be read any more: %w", err)
+	}
+	return p.Changes(old), nil
+}
+
+// Checkpoints gives the checkpoints of a job that are kept, the newest first.
+func (s *Service) Checkpoints(name string) ([]CheckpointInfo, error) {
+	if _, err := s.jobNamed(name); err != nil {
+		return nil, err
+	}
+	all, err := entries{s.store, name}.All()
+	out := []CheckpointInfo{}
+	for _, e := range all {
+		out = append(out, checkpointInfo(e))
+	}
+	return out, err
+}
+
+// Versions gives the versions of a job, the newest first.
+func (s *Service) Versions(name string) ([]catalog.Version, error) {
+	if _, err := s.jobNamed(name); err != nil {
+		return nil, err
+	}
+	return s.store.Versions(name)
+}
+
+// Revert gives a job the text of an earlier version, 0 for the one before, as a new version.
+func (s *Service) Revert(ctx context.Context, actor, name string, to int) ([]Outcome, error) {
+	j, err := s.jobNamed(name)
+	if err != nil {
+		return nil, err
+	}
+	all, err := s.store.Versions(name)
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range all {
+		if v.Version == j.row.Version || to != 0 && v.Version != to {
+			continue
+		}
+		src := v.SQL
+		if script, err := sql.Parse(name, src, nil); err == nil {
+			if c, ok := script.Statements[0].(*sql.CreateJob); ok && !c.Replace {
+				c.Replace = true
+				src = sql.Print(c)
+			}
+		}
+		return s.Apply(ctx, actor, Script{File: fmt.Sprintf("version %d", v.Version), SQL: strings.TrimSuffix(strings.TrimSpace(src), ";") + ";"}, false)
+	}
+	if to != 0 {
+		return nil, errorf(ErrNotFound, "the job %q has no version %d but the one that runs", name, to)
+	}
+	return nil, errorf(ErrConflict, "the job %q has no version before this one", name)
+}
+
+// SetParallelism changes how many tasks share the work of a job; 0: as its text says. The state moves along.
+func (s *Service) SetParallelism(actor, name string, tasks int) error {
+	j, err := s.jobNamed(name)
+	if err != nil {
+		return err
+	}
+	if tasks < 0 || tasks > mostTasks {
+		return errorf(ErrRefused, "a job has 1 to %d tasks", mostTasks)
+	}
+	err = j.changed(func() error {
+		if err := s.store.SetJob(name, map[string]any{"parallelism": tasks}); err != nil {
+			return err
+		}
+		j.mu.Lock()
+		j.row.Parallelism = tasks
+		j.mu.Unlock()
+		return nil
+	})
+	if err == nil {
+		s.note(actor, "changed", name, fmt.Sprintf("parallelism %d", tasks))
+	}
+	return err
+}
+
+// mostTasks is the number of key ranges: more tasks would have nothing to do.
+const mostTasks = 256
+
+// Begin says where a stopped job begins when it is started.
+type Begin struct {
+	Beginning  bool
+	Checkpoint int64     // a number, or 0
+	At         time.Time // messages stored then or later, unless zero
+}
+
+// StartJobFrom starts a stopped or finished job at another place than the one where it stood. Results from there
+// on are written once more.
+func (s *Service) StartJobFrom(actor, name string, from Begin) error {
+	j, err := s.jobNamed(name)
+	if err != nil {
+		return err
+	}
+	j.s.changing.Lock()
+	defer j.s.changing.Unlock()
+	j.mu.Lock()
+	busy, state := j.done != nil, j.row.State
+	j.mu.Unlock()
+	if busy {
+		return errorf(ErrConflict, "the job %q is %s: stop it first", name, state)
+	}
+	var detail string
+	switch {
+	case from.Checkpoint != 0:
+		detail = fmt.Sprintf("from checkpoint %d", from.Checkpoint)
+		err = j.rewind(from.Checkpoint)
+	case from.Beginning:
+		detail = "from the beginning"
+		err = j.forget()
+	default:
+		detail = "from " + from.At.UTC().Format(time.RFC3339)
+		err = j.beginAt(from.At)
+	}
+	if err != nil {
+		return err
+	}
+	if err := s.store.SetJob(name, map[string]any{"wanted": wantRunning}); err != nil {
+		return err
+	}
+	j.start()
+	s.note(actor, "started", name, detail)
+	return nil
+}
+
+// forget removes a job's checkpoints.
+func (j *job) forget() error {
+	files, err := j.s.store.DropCheckpoints(j.row.Name)
+	if err != nil {
+		return err
+	}
+	k := j.keeper()
+	for _, f := range files {
+		if err := os.Remove(filepath.Join(k.Dir, f)); err != nil {
+			j.s.log.Error("an old checkpoint cannot be removed", "file", f, "error", err)
+		}
+	}
+	j.mu.Lock()
+	j.ckpt = CheckpointInfo{}
+	j.mu.Unlock()
+	return nil
+}
+
+// rewind makes an older checkpoint the newest. The sinks begin anew: what they have got since comes again.
+func (j *job) rewind(number int64) error {
+	k := j.keeper()
+	snap, _, err := k.Load(number)
+	if err == checkpoint.ErrNone {
+		var have []string
+		if all, err := (entries{j.s.store, j.row.Name}).All(); err == nil {
+			for _, e := range all {
+				have = append(have, fmt.Sprint(e.Number))
+			}
+		}
+		return errorf(ErrNotFound, "the job %q has no checkpoint %d; kept are: %s", j.row.Name, number, strings.Join(have, ", "))
+	}
+	if err != nil {
+		return err
+	}
+	snap.Sinks = nil
+	_, err = k.Save(snap, time.Now())
+	return err
+}
+
+// beginAt makes a first checkpoint whose topics are read from an instant on.
+func (j *job) beginAt(at time.Time) error {
+	p, err := j.s.planOf(j.row.SQL)
+	if err != nil {
+		return err
+	}
+	for _, o := range p.Scans() {
+		if o.OfTable != nil {
+			continue
+		}
+		if o.Stream.Place != "topic" {
+			return errorf(ErrRefused, "the stream %s reads %s, which knows no times: start FROM BEGINNING", o.Step, strings.ToUpper(o.Stream.Place))
+		}
+		o.Since = plan.Bound{Kind: plan.AtTime, At: at.UnixMicro()}
+	}
+	run, err := flow.New(p, j.s.jobOpener(j.row.Name), flow.Options{Describe: text.Describe, Checkpoints: true})
+	if err != nil {
+		return err
+	}
+	defer run.Close(false)
+	snap, err := run.Begin()
+	if err != nil {
+		return err
+	}
+	if err := j.forget(); err != nil {
+		return err
+	}
+	_, err = j.keeper().Save(snap, time.Now())
+	return err
+}
