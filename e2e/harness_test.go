@@ -95,6 +95,7 @@ func start(t testing.TB, args ...string) *process {
 				}
 			}
 		case err := <-p.done:
+			p.done <- err
 			t.Fatalf("the program ended: %v\n%s%s", err, p.out, p.err)
 		case <-deadline:
 			t.Fatalf("no address after a minute:\n%s%s", p.out, p.err)

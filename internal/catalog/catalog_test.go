@@ -106,8 +106,8 @@ func storeTest(t *testing.T, s *Store) {
 		t.Errorf("%+v", defs)
 	}
 	must(s.DropDefinition("b"))
-	must(s.CreateJob(&Job{Name: "j", SQL: strings.Repeat("x", 100_000), Version: 1, Wanted: "running", State: "starting"}))
-	if err := s.CreateJob(&Job{Name: "j", SQL: "again", Version: 1, Wanted: "running", State: "starting"}); err == nil {
+	must(s.CreateJob(&Job{Name: "j", SQL: strings.Repeat("x", 100_000), Version: 1, Wanted: "running", State: "starting"}, "ada"))
+	if err := s.CreateJob(&Job{Name: "j", SQL: "again", Version: 1, Wanted: "running", State: "starting"}, "ada"); err == nil {
 		t.Error("two jobs have one name")
 	}
 	must(s.SetJob("j", map[string]any{"state": "running", "reason": "because"}))
