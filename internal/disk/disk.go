@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"syscall"
+	"time"
 )
 
 // File is an open file.
@@ -141,14 +142,30 @@ func Write(fs FS, name string, b []byte) error {
 	return errors.Join(err, f.Close())
 }
 
-// Rewrite writes once more what a file holds, since after a failed sync nobody knows what of it is on the disk.
-func Rewrite(f File, size int64) error {
-	b := make([]byte, size)
-	if _, err := f.ReadAt(b, 0); err != nil && !errors.Is(err, io.EOF) {
+// Rewrite writes once more what a file holds between two bytes, since after a failed sync nobody knows what of it
+// is on the disk.
+func Rewrite(f File, from, to int64) error {
+	b := make([]byte, to-from)
+	if _, err := f.ReadAt(b, from); err != nil && !errors.Is(err, io.EOF) {
 		return err
 	}
-	_, err := f.WriteAt(b, 0)
+	_, err := f.WriteAt(b, from)
 	return err
+}
+
+// SyncAgain makes a stretch of a file durable of which it is not known whether it is. A disk that fails is tried for
+// a while, since whoever syncs after a failure is told nothing of it.
+func SyncAgain(f File, from, to int64) error {
+	for try := 0; ; try++ {
+		err := Rewrite(f, from, to)
+		if err == nil {
+			err = f.Sync()
+		}
+		if err == nil || !Passing(err) || try == 100 {
+			return err
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
 }
 
 // Passing says whether a failure may pass by itself: the disk has no room, or could not do what was asked.

@@ -98,6 +98,7 @@ func (s *segment) load(last bool) error {
 		return err
 	}
 	buf := make([]byte, headSize)
+	tail := int64(0) // where the last batch begins
 	for s.size < size {
 		n, err := s.file.ReadAt(buf[:headSize], s.size)
 		if err != nil && !errors.Is(err, io.EOF) {
@@ -121,10 +122,45 @@ func (s *segment) load(last bool) error {
 			}
 			break
 		}
+		tail = s.size
 		s.note(h)
 	}
-	if last { // what a killed process wrote may not be on the disk, and is about to be read
-		return s.file.Sync()
+	if last {
+		return s.secure(min(tail, s.size-securedBytes))
+	}
+	return nil
+}
+
+// securedBytes of a segment that is opened, and at least its last batch, are written once more.
+const securedBytes = 1 << 20
+
+// secure makes durable what lies behind a byte. A process that was killed may have written it, and may not have
+// lived to sync it, or to hear that it cannot be synced: a sync alone would say nothing then.
+func (s *segment) secure(from int64) error {
+	from = max(from, 0)
+	if from >= s.size {
+		return nil
+	}
+	return disk.SyncAgain(s.file, from, s.size)
+}
+
+// Secure makes durable what lies behind an offset, whoever wrote it.
+func (p *Partition) Secure(offset int64) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, s := range p.segments {
+		if s.next <= offset {
+			continue
+		}
+		from := int64(0)
+		for _, m := range s.marks {
+			if m.offset <= offset {
+				from = m.at
+			}
+		}
+		if err := s.secure(from); err != nil {
+			return err
+		}
 	}
 	return nil
 }

@@ -216,7 +216,7 @@ func (s *Sink) sync() error {
 		return err
 	}
 	if s.doubt {
-		if err := disk.Rewrite(s.file, s.size); err != nil {
+		if err := disk.Rewrite(s.file, 0, s.size); err != nil {
 			return err
 		}
 	}

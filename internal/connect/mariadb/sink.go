@@ -333,6 +333,19 @@ func ofTheRow(err error) bool {
 // Place implements spool.Target: the deliveries that are there are counted in the database.
 func (s *Sink) Place() ([]byte, error) { return nil, nil }
 
+// Has implements spool.Target.
+func (s *Sink) Has(writer string, number int64, _ []byte) (bool, error) {
+	if err := s.makeTables(); err != nil {
+		return false, err
+	}
+	var newest int64
+	err := s.db.QueryRow("SELECT number FROM "+deliveriesTable+" WHERE writer=?", writer).Scan(&newest)
+	if errors.Is(err, sql.ErrNoRows) {
+		return false, nil
+	}
+	return newest >= number, err
+}
+
 // makeTables makes the tables of the sink's own, outside of transactions, which they would end.
 func (s *Sink) makeTables() error {
 	if s.made {

@@ -28,6 +28,9 @@ type Target interface {
 	// Deliver writes the payloads of a delivery, unless, or as far as, the target has them. Writer and number name
 	// the delivery; numbers of a writer ascend. Where it fails it is called again with the same.
 	Deliver(writer string, number int64, place []byte, payloads [][]byte) error
+	// Has says whether something of a delivery is there. It is asked where its spool file has gone, which is removed
+	// once all of it is.
+	Has(writer string, number int64, place []byte) (bool, error)
 	// Passing says whether a failure may pass by itself.
 	Passing(err error) bool
 }
@@ -201,7 +204,7 @@ func (s *Sink) Mark(bool) ([]byte, error) {
 // written once more.
 func (s *Sink) settle() error {
 	if s.doubt {
-		if err := disk.Rewrite(s.file, s.size); err != nil {
+		if err := disk.Rewrite(s.file, 0, s.size); err != nil {
 			return err
 		}
 	}
@@ -228,10 +231,17 @@ func (s *Sink) Commit(b []byte) error {
 		d := s.pending[0]
 		s.mu.Unlock()
 		payloads, err := s.read(d)
-		if err != nil {
+		if errors.Is(err, os.ErrNotExist) {
+			has, asked := s.Target.Has(s.writer, d.Number, d.Place)
+			if asked != nil {
+				return asked
+			}
+			if !has {
+				return fmt.Errorf("the spool file %s is gone, and the target does not have its rows", d.File)
+			}
+		} else if err != nil {
 			return err
-		}
-		if err := s.Target.Deliver(s.writer, d.Number, d.Place, payloads); err != nil {
+		} else if err := s.Target.Deliver(s.writer, d.Number, d.Place, payloads); err != nil {
 			return err
 		}
 		s.mu.Lock()

@@ -233,6 +233,13 @@ func (s *Sink) Resume(b []byte) error {
 	for x := h.Again; len(x) >= 20; x = x[20:] {
 		s.again[identity(x[:16])] = int32(binary.LittleEndian.Uint32(x[16:]))
 	}
+	for i, p := range s.topic.Partitions() {
+		if i < len(h.Next) {
+			if err := p.Secure(h.Next[i]); err != nil {
+				return err
+			}
+		}
+	}
 	return behind(s.topic, h.Next, s.producer, func(v topiclog.View, key, value []byte) {
 		s.again[identityOf(key, value)]++
 	})
@@ -376,6 +383,19 @@ type target struct {
 // Place implements spool.Target.
 func (t *target) Place() ([]byte, error) { return json.Marshal(ends(t.topic)) }
 
+// Has implements spool.Target.
+func (t *target) Has(writer string, number int64, at []byte) (has bool, err error) {
+	var from offsets
+	if err := json.Unmarshal(at, &from); err != nil {
+		return false, err
+	}
+	sequence := int32(number % math.MaxInt32)
+	err = behind(t.topic, from, producerOf(writer), func(v topiclog.View, _, _ []byte) {
+		has = has || v.Sequence == sequence
+	})
+	return has, err
+}
+
 // Passing implements spool.Target.
 func (t *target) Passing(error) bool { return false }
 
@@ -387,6 +407,13 @@ func (t *target) Deliver(writer string, number int64, at []byte, payloads [][]by
 		var from offsets
 		if err := json.Unmarshal(at, &from); err != nil {
 			return err
+		}
+		for i, p := range t.topic.Partitions() {
+			if i < len(from) {
+				if err := p.Secure(from[i]); err != nil {
+					return err
+				}
+			}
 		}
 		have := Sink{again: map[identity]int32{}}
 		err := behind(t.topic, from, producer, func(v topiclog.View, key, value []byte) {
