@@ -37,6 +37,8 @@ import (
 // Message is a message of a stream or table, in the order of arrival.
 type Message struct {
 	Key, Value []byte
+	// With is equal for messages that go to one partition in their order; 0: no matter.
+	With int64
 }
 
 // Setting is how a job is run.
@@ -194,6 +196,9 @@ func (w *World) fill(inputs map[string][]Message) error {
 		}
 		for i, m := range inputs[o.Stream.Name] {
 			k := w.r.IntN(parts)
+			if m.With != 0 {
+				k = int(uint64(m.With) * (2*w.set.Seed + 1) >> 33 % uint64(parts))
+			}
 			batches[k] = append(batches[k], topiclog.Record{Key: m.Key, Value: m.Value, At: firstArrival + int64(i)*1000})
 			if len(batches[k]) >= piece {
 				if err := put(k); err != nil {

@@ -36,6 +36,17 @@ func Read(file, text string) (*Script, error) {
 	return parse(file, text, &parser{keep: true})
 }
 
+// Parameters lists the names of the parameters in a text.
+func Parameters(text string) (names []string) {
+	toks, _, _ := scan(text, &Errors{Text: text})
+	for _, t := range toks {
+		if t.kind == param && !slices.Contains(names, t.text) {
+			names = append(names, t.text)
+		}
+	}
+	return names
+}
+
 func parse(file, text string, p *parser) (*Script, error) {
 	p.errs = &Errors{File: file, Text: text}
 	p.script = &Script{Text: text}

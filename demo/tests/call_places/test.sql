@@ -1,0 +1,3 @@
+-- A call is behind the mat where its chip was last read.
+-- use: ../../sql/race.sql
+-- job: call_places

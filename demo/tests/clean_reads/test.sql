@@ -1,0 +1,3 @@
+-- Repeated reads of a chip at a mat count once; weak, late and garbled ones go where they belong.
+-- use: ../../sql/race.sql
+-- job: clean_reads

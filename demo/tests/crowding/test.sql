@@ -1,0 +1,3 @@
+-- Runners of a mat in five minutes; the mat whose link was down corrects what was given.
+-- use: ../../sql/race.sql
+-- job: crowding

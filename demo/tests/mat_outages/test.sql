@@ -1,0 +1,3 @@
+-- A mat without a read for ninety seconds begins a new stretch.
+-- use: ../../sql/race.sql
+-- job: mat_outages

@@ -1,0 +1,3 @@
+-- A runner who was read at a mat and not at the next one within an hour.
+-- use: ../../sql/race.sql
+-- job: missing_runners

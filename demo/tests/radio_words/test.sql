@@ -1,0 +1,3 @@
+-- The words of the radio by minute.
+-- use: ../../sql/race.sql
+-- job: radio_words

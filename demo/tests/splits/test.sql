@@ -1,0 +1,3 @@
+-- The time from the mat before, with the name that was registered at that moment.
+-- use: ../../sql/race.sql
+-- job: splits
