@@ -32,7 +32,17 @@ export type JobDetail = Job & {
   sql: string; explain: string; status: { steps: Step[]; splits: Split[] }; samples: Sample[];
   newest: Record<string, string[]>;
   checkpoint?: { number: number; at: string; bytes: number; took_ms: number };
+  abandoned?: { since: string; reason: string; tries: number };
 };
+export type Checkpoint = { number: number; at: string; bytes: number; took_ms: number; version: number };
+export type JobState = {
+  steps: { id: number; step: string; kind: string; detail: string; keys: number; rows: number; bytes: number; growth?: number }[];
+  sinks: { sink: string; place: string; promise: string; spooled: number; waiting?: { since: string; reason: string; tries: number } }[];
+  checkpoints: Checkpoint[];
+};
+export type Version = { job: string; version: number; sql: string; actor: string; created_at: string };
+export type Change = { kind: string; step: string; what: string; detail?: string };
+export type Applied = { outcomes: { kind: string; name?: string; done: string; changes?: Change[] }[]; problem?: { status: number; detail: string; diagnostics?: Diagnostic[] } };
 export type Topic = {
   name: string; messages: number; bytes: number; retain?: string;
   partitions: { partition: number; first: number; next: number; bytes: number }[];
@@ -87,6 +97,9 @@ export const api = {
   startJob: (n: string) => call<JobDetail>("POST", `/api/jobs/${at(n)}/start`),
   stopJob: (n: string) => call<JobDetail>("POST", `/api/jobs/${at(n)}/stop`),
   dropJob: (n: string) => call<void>("DELETE", `/api/jobs/${at(n)}`),
+  jobState: (n: string) => call<JobState>("GET", `/api/jobs/${at(n)}/state`),
+  versions: (n: string) => call<Version[]>("GET", `/api/jobs/${at(n)}/versions`),
+  apply: (sql: string, dryRun: boolean) => call<Applied>("POST", "/api/apply", { sql: /;\s*$/.test(sql) ? sql : `${sql};`, file: "console", dry_run: dryRun }),
   lateness: (stream: string) => call<Lateness>("GET", `/api/streams/${encodeURIComponent(stream)}/lateness`),
   topics: () => call<Topic[]>("GET", "/api/topics"),
   messages: (n: string) => call<Message[]>("GET", `/api/topics/${at(n)}/messages?last=10&limit=40`),

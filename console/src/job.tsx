@@ -4,6 +4,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, followJob, Problem, type JobDetail, type Step } from "./api";
 import { ago, Button, bytes, Confirm, count, Empty, Fault, instant, length, Sheet, State, Td, Th } from "./parts";
 import { Joins } from "./joins";
+import { Definition, StateTab } from "./state";
 import { Windows } from "./windows";
 import { perSecond, useRates } from "./rate";
 
@@ -40,6 +41,7 @@ export function JobPage() {
       </div>
       {problem && <Fault>{problem.message}</Fault>}
       {job.reason && <Fault>{job.reason}</Fault>}
+      {job.abandoned && <Fault>No checkpoint since {ago(job.abandoned.since)}, tried {count(job.abandoned.tries)} times; the job goes on: {job.abandoned.reason}</Fault>}
       <dl className="grid grid-cols-2 gap-3 md:grid-cols-3 xl:grid-cols-6">
         <Figure label="Rows in">{count(job.rows_in)}</Figure>
         <Figure label="Rows out">{count(job.rows_out)}</Figure>
@@ -50,7 +52,7 @@ export function JobPage() {
       </dl>
       <TabGroup>
         <TabList className="flex gap-1 border-b border-line">
-          {["Steps", "Windows", "Joins and tables", "Newest rows", `Late and rejected (${count(job.late + job.rejected)})`, "Definition"].map((t, i) => (
+          {["Steps", "Windows", "Joins and tables", "State and sinks", "Newest rows", `Late and rejected (${count(job.late + job.rejected)})`, "Definition"].map((t, i) => (
             <Tab key={i} className="-mb-px cursor-pointer border-b-2 border-transparent px-3 py-2 font-medium text-soft data-[selected]:border-river data-[selected]:text-river">{t}</Tab>
           ))}
         </TabList>
@@ -58,11 +60,11 @@ export function JobPage() {
           <TabPanel className="space-y-4"><Ledger steps={job.status.steps} running={job.state === "running"} /><Splits job={job} /></TabPanel>
           <TabPanel className="space-y-4">{job.status.steps.some((s) => s.kind === "window") ? <Windows job={job} /> : <Sheet><Empty>No step of the job has windows.</Empty></Sheet>}<Splits job={job} /></TabPanel>
           <TabPanel className="space-y-4"><Joins job={job} /></TabPanel>
+          <TabPanel className="space-y-4"><StateTab job={job} /></TabPanel>
           <TabPanel className="space-y-4"><Newest job={job} /></TabPanel>
           <TabPanel><Samples job={job} /></TabPanel>
           <TabPanel className="space-y-4">
-            <Sheet title="SQL"><pre className="p-4 font-mono text-xs leading-relaxed">{job.sql}</pre></Sheet>
-            <Sheet title="Plan"><pre className="p-4 font-mono text-xs leading-relaxed">{job.explain}</pre></Sheet>
+            <Definition job={job} />
           </TabPanel>
         </TabPanels>
       </TabGroup>

@@ -283,6 +283,10 @@ func (h *handler) routes(a huma.API) {
 			return answer(h.s.Job(in.Name))
 		})
 	}
+	huma.Register(a, op("job-state", "GET", "/api/jobs/{name}/state", "What the steps of a job keep, what its sinks promise and hold back, and its checkpoints", "jobs"),
+		func(ctx context.Context, in *Named) (*body[*service.JobState], error) {
+			return answer(h.s.JobState(in.Name))
+		})
 	huma.Register(a, op("versions", "GET", "/api/jobs/{name}/versions", "The texts that a job has had, the newest first", "jobs"),
 		func(ctx context.Context, in *Named) (*body[[]catalog.Version], error) {
 			return answer(h.s.Versions(in.Name))

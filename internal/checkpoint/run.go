@@ -21,6 +21,9 @@ type Run struct {
 	// Saved is told of each checkpoint that counts.
 	Saved func(Entry)
 
+	// Abandoned is told why a checkpoint did not come about. It is tried again.
+	Abandoned func(error)
+
 	// Settled says, when Do has given nil, that the newest checkpoint is where the job stands, and that the sinks
 	// have all rows up to there and none behind it.
 	Settled bool
@@ -85,6 +88,9 @@ func (r *Run) Do(kill, stop context.Context) error {
 		case <-tick.C:
 			if err := r.take(stop, job, giveUpAfter); err != nil && stop.Err() == nil && kill.Err() == nil && !errors.Is(err, flow.ErrEnded) {
 				r.Keeper.Log("a checkpoint was abandoned, and will be tried again", "error", err)
+				if r.Abandoned != nil {
+					r.Abandoned(err)
+				}
 			}
 		case <-stop.Done():
 			// A last checkpoint keeps place and state; without it the one before counts.

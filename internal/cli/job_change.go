@@ -7,6 +7,7 @@ import (
 
 	"fiume/internal/api"
 	"fiume/internal/core/plan"
+	"fiume/internal/service"
 
 	"github.com/spf13/cobra"
 )
@@ -92,6 +93,23 @@ checkpoint, the key ranges are shared out anew with their state, and it goes on.
 			return nil
 		},
 	}
+	state := &cobra.Command{
+		Use: "state JOB", Short: "Show what the steps of a job keep, and what its sinks promise",
+		Long: `Shows the keys, rows and bytes that each step keeps and how fast they grow, what each
+sink promises and holds back, and the checkpoints that are kept.`,
+		Example: "  fiume job state crowding", Args: arity(1, "the name of a job"),
+		RunE: func(c *cobra.Command, args []string) error {
+			s, err := a.client().JobState(c.Context(), args[0])
+			if err != nil {
+				return failed(err)
+			}
+			if a.output == "json" {
+				return a.printJSON(s)
+			}
+			a.printState(s)
+			return nil
+		},
+	}
 	var from string
 	start := &cobra.Command{
 		Use: "start JOB", Short: "Start a stopped job where it was, or from another place",
@@ -120,10 +138,39 @@ written once more.`,
 		},
 	}
 	start.Flags().StringVar(&from, "from", "", "beginning, the number of a checkpoint, or an instant")
-	for _, c := range []*cobra.Command{versions, revert, checkpoints} {
+	for _, c := range []*cobra.Command{versions, revert, checkpoints, state} {
 		a.outputFlag(c, "text", "json")
 	}
-	return []*cobra.Command{start, versions, revert, parallelism, checkpoints}
+	return []*cobra.Command{start, state, checkpoints, versions, revert, parallelism}
+}
+
+func (a *app) printState(s *service.JobState) {
+	var rows [][]string
+	for _, x := range s.Steps {
+		growth := "-"
+		if x.Growth != nil {
+			growth = fmt.Sprintf("%+d", int64(*x.Growth))
+		}
+		rows = append(rows, []string{x.Step, x.Kind, number(int64(x.Keys)), number(int64(x.Rows)), number(int64(x.Bytes)), growth, x.Detail})
+	}
+	if len(rows) == 0 {
+		fmt.Fprintln(a.out, "no step of the job keeps anything")
+	} else {
+		columns(a.out, []string{"STEP", "KIND", "KEYS", "ROWS", "BYTES", "BYTES A MINUTE", "WHAT"}, rows)
+	}
+	fmt.Fprintln(a.out)
+	for _, x := range s.Sinks {
+		fmt.Fprintf(a.out, "sink %s (%s): %s\n", x.Sink, x.Place, x.Promise)
+		if x.Spooled > 0 {
+			fmt.Fprintf(a.out, "  %s bytes wait for their place\n", number(x.Spooled))
+		}
+		if w := x.Waiting; w != nil {
+			fmt.Fprintf(a.out, "  retrying since %s because %s\n", w.Since.Local().Format("15:04:05"), firstLine(w.Reason))
+		}
+	}
+	for _, x := range s.Checkpoints {
+		fmt.Fprintf(a.out, "checkpoint %d of version %d, %s, %s bytes, took %d ms\n", x.Number, x.Version, ago(x.At), number(x.Bytes), x.TookMs)
+	}
 }
 
 func clipped(s string, n int) string {

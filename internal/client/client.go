@@ -104,6 +104,11 @@ func (c *Client) StartJob(ctx context.Context, name string) error {
 	return c.call(ctx, "POST", "/api/jobs/"+url.PathEscape(name)+"/start", nil, nil)
 }
 
+// JobState gives what the steps of a job keep, what its sinks promise and hold back, and its checkpoints.
+func (c *Client) JobState(ctx context.Context, name string) (out *service.JobState, err error) {
+	return out, c.call(ctx, "GET", "/api/jobs/"+url.PathEscape(name)+"/state", nil, &out)
+}
+
 // Versions gives the texts that a job has had, the newest first.
 func (c *Client) Versions(ctx context.Context, name string) (out []catalog.Version, err error) {
 	return out, c.call(ctx, "GET", "/api/jobs/"+url.PathEscape(name)+"/versions", nil, &out)

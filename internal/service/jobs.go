@@ -44,16 +44,18 @@ const (
 type job struct {
 	s *Service
 
-	mu     sync.Mutex
-	row    catalog.Job
-	since  time.Time // of the state
-	reason string
-	run    *flow.Job
-	cancel context.CancelFunc
-	done   chan struct{} // closed when the goroutine has ended; nil where there is none
-	last   *flow.Status  // when nothing runs
-	ckpt   CheckpointInfo
-	tries  int
+	mu        sync.Mutex
+	row       catalog.Job
+	since     time.Time // of the state
+	reason    string
+	run       *flow.Job
+	cancel    context.CancelFunc
+	done      chan struct{} // closed when the goroutine has ended; nil where there is none
+	last      *flow.Status  // when nothing runs
+	ckpt      CheckpointInfo
+	tries     int
+	abandoned *flow.Waiting // why checkpoints do not come about
+	sizes     []sizes       // of the steps' state, oldest first
 }
 
 // CheckpointInfo is about a job's newest checkpoint.
@@ -88,6 +90,7 @@ type JobDetail struct {
 	Samples    []flow.NamedSample  `json:"samples" doc:"the newest late and rejected rows"`
 	Newest     map[string][]string `json:"newest" doc:"a sample of the newest rows by step, as JSON"`
 	Checkpoint *CheckpointInfo     `json:"checkpoint,omitempty"`
+	Abandoned  *flow.Waiting       `json:"abandoned,omitempty" doc:"why checkpoints do not come about, since when, and how often they were tried"`
 }
 
 func (s *Service) newJob(row catalog.Job) *job {
@@ -198,9 +201,20 @@ func (j *job) once(ctx context.Context) error {
 		j.set(stateRunning, "")
 	}
 	r.Saved = func(e checkpoint.Entry) {
+		if run != nil {
+			j.measure(run)
+		}
 		j.mu.Lock()
-		j.ckpt = checkpointInfo(e)
+		j.ckpt, j.abandoned = checkpointInfo(e), nil
 		j.mu.Unlock()
+	}
+	r.Abandoned = func(err error) {
+		j.mu.Lock()
+		defer j.mu.Unlock()
+		if j.abandoned == nil {
+			j.abandoned = &flow.Waiting{Since: time.Now().UTC()}
+		}
+		j.abandoned.Reason, j.abandoned.Tries = err.Error(), j.abandoned.Tries+1
 	}
 	err = r.Do(context.Background(), ctx)
 	if run == nil {
@@ -369,6 +383,10 @@ func (s *Service) Job(name string) (*JobDetail, error) {
 	if j.ckpt.Number > 0 {
 		c := j.ckpt
 		d.Checkpoint = &c
+	}
+	if j.abandoned != nil {
+		a := *j.abandoned
+		d.Abandoned = &a
 	}
 	j.mu.Unlock()
 	return d, nil

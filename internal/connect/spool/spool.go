@@ -279,7 +279,7 @@ func (s *Sink) Retry(err error) bool {
 	return errors.Is(err, errWaiting) || disk.Passing(err) || s.Target.Passing(err)
 }
 
-// Waiting gives how many bytes the target may not have yet.
+// Waiting implements flow.Spooling: deliveries that the target may not have yet.
 func (s *Sink) Waiting() int64 {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -319,6 +319,14 @@ func (s *Sink) Missing() (n int) {
 	return n
 }
 
+// Waiting implements flow.Spooling.
+func (s *Sink) Waiting() int64 {
+	if s.spool != nil {
+		return s.spool.Waiting()
+	}
+	return 0
+}
+
 // Retry implements flow.Retrier: what was written of a payload is known.
 func (s *Sink) Retry(err error) bool {
 	if s.spool != nil {

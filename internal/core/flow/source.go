@@ -131,6 +131,12 @@ type Retrier interface {
 	Retry(err error) bool
 }
 
+// Spooling is a sink that holds rows back for its place.
+type Spooling interface {
+	// Waiting gives how many bytes wait.
+	Waiting() int64
+}
+
 // Refused is a row that a sink's place did not take, and that was set aside.
 type Refused struct {
 	Reason string

@@ -43,6 +43,7 @@ type ExplainedStep struct {
 	Bound string `json:"bound,omitempty"`
 	On    string `json:"on,omitempty"`
 	// The sinks that get its late and its rejected rows.
+	Promise    string   `json:"promise,omitempty"` // of a sink: whether each row is there once, and when it is shown
 	LateTo     []string `json:"late_to,omitempty"`
 	RejectedTo []string `json:"rejected_to,omitempty"`
 }
@@ -117,6 +118,7 @@ func (p *Plan) Explain(rate float64) *Explanation {
 			s.Tasks = "rows are shared out by key and taken in event order"
 			s.State = orderBound(o, rate)
 		}
+		s.Promise = o.Promise()
 		for _, x := range o.Late {
 			s.LateTo = append(s.LateTo, x.Step)
 		}
@@ -430,6 +432,9 @@ func (x *Explanation) String() string {
 		}
 		if s.Tasks != "" && s.Kind != "scan" {
 			note("tasks: %s", s.Tasks)
+		}
+		if s.Promise != "" {
+			note("%s", s.Promise)
 		}
 		if s.LateTo != nil {
 			note("late rows go to %s", strings.Join(s.LateTo, ", "))

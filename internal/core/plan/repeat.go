@@ -5,6 +5,14 @@ import (
 	"slices"
 )
 
+// Promise says in words what the sink of an output promises, or gives "".
+func (o *Op) Promise() string {
+	if o.Kind != Output || o.Sink == nil || o.Sink.promise == nil {
+		return ""
+	}
+	return o.Sink.promise(o)
+}
+
 // Differs says why the rows that an output gets may be others when a stretch of input is read a second time,
 // after a crash, or gives "". Event time makes results a property of the data; what is left are the clock,
 // tables as they are at the moment, and results that are replaced by and by.

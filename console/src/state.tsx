@@ -1,0 +1,154 @@
+// What a job keeps, what its sinks promise, its checkpoints and its versions, and how to give it another text.
+import { useEffect, useState } from "react";
+import { api, Problem, type Change, type JobDetail, type JobState, type Version } from "./api";
+import { ago, Button, bytes, count, Empty, Fault, Sheet, Td, Th } from "./parts";
+
+/** State by step, sinks and checkpoints; looked at again while the page is open. */
+export function StateTab({ job }: { job: JobDetail }) {
+  const [state, setState] = useState<JobState>();
+  const [problem, setProblem] = useState<Problem>();
+  const number = job.checkpoint?.number;
+  useEffect(() => {
+    let on = true;
+    api.jobState(job.name).then((s) => { if (on) { setState(s); setProblem(undefined); } }, (p) => on && setProblem(p));
+    return () => { on = false; };
+  }, [job.name, number, job.state]);
+  if (problem) return <Fault>{problem.message}</Fault>;
+  if (!state) return <p className="text-soft">Loading …</p>;
+  return (
+    <>
+      <Sheet title="What the steps keep" aside="growth over the last five minutes">
+        {state.steps.length === 0 ? <Empty>No step of the job keeps anything.</Empty> : (
+          <table className="w-full" data-testid="state">
+            <thead><tr><Th>Step</Th><Th right>Keys</Th><Th right>Rows</Th><Th right>Bytes</Th><Th right>Bytes a minute</Th></tr></thead>
+            <tbody>
+              {state.steps.map((s) => (
+                <tr key={s.id}>
+                  <Td><span className="font-medium">{s.step}</span> <span className="text-soft">{s.kind}</span><div className="text-xs text-soft">{s.detail}</div></Td>
+                  <Td right>{count(s.keys)}</Td><Td right>{count(s.rows)}</Td><Td right>{bytes(s.bytes)}</Td>
+                  <Td right>{s.growth === undefined ? "–" : `${s.growth < 0 ? "−" : "+"}${bytes(Math.abs(Math.round(s.growth)))}`}</Td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        )}
+      </Sheet>
+      <Sheet title="Sinks">
+        <table className="w-full" data-testid="promises">
+          <thead><tr><Th>Sink</Th><Th>Promise</Th><Th right>Held back</Th></tr></thead>
+          <tbody>
+            {state.sinks.map((s) => (
+              <tr key={s.sink}>
+                <Td><span className="font-medium">{s.sink}</span><div className="text-xs text-soft">{s.place}</div></Td>
+                <td className="border-t border-line/70 px-3 py-1.5 align-top">
+                  {s.promise}
+                  {s.waiting && <div className="text-clay">retrying since {ago(s.waiting.since)}, {count(s.waiting.tries)} tries, because {s.waiting.reason}</div>}
+                </td>
+                <Td right>{bytes(s.spooled)}</Td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </Sheet>
+      <Sheet title="Checkpoints" aside="those that are kept">
+        {state.checkpoints.length === 0 ? <Empty>There is no checkpoint yet.</Empty> : (
+          <table className="w-full">
+            <thead><tr><Th>Number</Th><Th>Taken</Th><Th right>Version of the job</Th><Th right>Bytes of state</Th><Th right>Took</Th></tr></thead>
+            <tbody>
+              {state.checkpoints.map((c) => (
+                <tr key={c.number}><Td>{count(c.number)}</Td><Td>{ago(c.at)}</Td><Td right>{c.version}</Td><Td right>{bytes(c.bytes)}</Td><Td right>{count(c.took_ms)} ms</Td></tr>
+              ))}
+            </tbody>
+          </table>
+        )}
+      </Sheet>
+    </>
+  );
+}
+
+const tones: Record<string, string> = { kept: "text-river", afresh: "text-sand", gone: "text-clay", new: "text-ink" };
+
+/** The text of a job, to change; what a new text takes over is said before it does. */
+export function Definition({ job }: { job: JobDetail }) {
+  const [text, setText] = useState<string>();
+  const [changes, setChanges] = useState<Change[]>();
+  const [checked, setChecked] = useState("");
+  const [problem, setProblem] = useState<Problem>();
+  const [busy, setBusy] = useState(false);
+  const [versions, setVersions] = useState<Version[]>([]);
+  useEffect(() => {
+    let on = true;
+    api.versions(job.name).then((v) => on && setVersions(v), () => undefined);
+    return () => { on = false; };
+  }, [job.name, job.version]);
+  const run = (f: () => Promise<void>) => {
+    setBusy(true);
+    setProblem(undefined);
+    f().catch(setProblem).finally(() => setBusy(false));
+  };
+  const begin = (sql: string) => {
+    setText(sql.replace(/^CREATE JOB/i, "CREATE OR REPLACE JOB"));
+    setChanges(undefined);
+    setProblem(undefined);
+  };
+  const check = () => run(async () => {
+    setChanges(undefined);
+    const r = await api.apply(text ?? "", true);
+    setChanges(r.outcomes[0]?.changes ?? []);
+    setChecked(text ?? "");
+  });
+  const replace = () => run(async () => {
+    const r = await api.apply(text ?? "", false);
+    if (r.problem) throw new Problem(r.problem.status, r.problem.detail, r.problem.diagnostics ?? []);
+    setText(undefined);
+    setChanges(undefined);
+  });
+  return (
+    <>
+      {text === undefined ? (
+        <Sheet title={`SQL, version ${job.version}`} aside={<Button testid="edit" onClick={() => begin(job.sql)}>Change …</Button>}>
+          <pre className="overflow-x-auto p-4 font-mono text-xs leading-relaxed">{job.sql}</pre>
+        </Sheet>
+      ) : (
+        <Sheet title="A new version" aside="it takes over place and state at a checkpoint">
+          <div className="space-y-3 p-4">
+            <textarea aria-label="SQL of the new version" data-testid="new-version" spellCheck={false} rows={Math.min(24, text.split("\n").length + 1)} value={text} onChange={(e) => setText(e.target.value)}
+              className="w-full rounded-md border border-line bg-sheet p-3 font-mono text-xs leading-relaxed focus-visible:outline-2 focus-visible:outline-river" />
+            <div className="flex gap-2">
+              <Button testid="what-changes" disabled={busy} onClick={check}>What would change?</Button>
+              <Button testid="replace" kind="main" disabled={busy || changes === undefined || checked !== text} onClick={replace}>Take over</Button>
+              <Button disabled={busy} onClick={() => setText(undefined)}>Leave it</Button>
+            </div>
+            {problem && <Fault>{problem.message}{problem.diagnostics.map((d, i) => <div key={i} className="font-mono text-xs">{d.line}:{d.column} {d.message}{d.hint ? ` (${d.hint})` : ""}</div>)}</Fault>}
+            {changes && checked === text && (changes.length === 0 ? <Empty>The text means the same.</Empty> : (
+              <table className="w-full" data-testid="changes">
+                <thead><tr><Th>What</Th><Th>Step</Th><Th>That is</Th></tr></thead>
+                <tbody>
+                  {changes.map((c, i) => (
+                    <tr key={i}><Td><span className={`font-medium ${tones[c.what] ?? ""}`}>{c.what}</span></Td><Td>{c.step} <span className="text-soft">{c.kind}</span></Td><Td>{c.detail ?? ""}</Td></tr>
+                  ))}
+                </tbody>
+              </table>
+            ))}
+          </div>
+        </Sheet>
+      )}
+      {versions.length > 1 && (
+        <Sheet title="Versions">
+          <table className="w-full" data-testid="versions">
+            <thead><tr><Th>Version</Th><Th>Since</Th><Th>By</Th><Th /></tr></thead>
+            <tbody>
+              {versions.map((v) => (
+                <tr key={v.version}>
+                  <Td>{v.version}{v.version === job.version ? " (this one)" : ""}</Td><Td>{ago(v.created_at)}</Td><Td>{v.actor}</Td>
+                  <Td right>{v.version !== job.version && <Button onClick={() => begin(v.sql)}>Go back to it …</Button>}</Td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </Sheet>
+      )}
+      <Sheet title="Plan"><pre className="overflow-x-auto p-4 font-mono text-xs leading-relaxed">{job.explain}</pre></Sheet>
+    </>
+  );
+}
