@@ -472,7 +472,7 @@ func TestSinkAway(t *testing.T) {
 	})
 	p.fiume("", "job", "list").want(t, 0, "retrying", "found_table")
 	send(1000)
-	time.Sleep(2 * time.Second)
+	time.Sleep(time.Duration(setting("AWAY", 2)) * time.Second)
 	d.start()
 	eventually(t, "all rows in the table", func() bool { return len(d.table("SELECT chip FROM found")) == sent })
 	var rows int

@@ -99,6 +99,12 @@ func TestVersions(t *testing.T) {
 	p.readsBetween(95, 105)
 	is("counts", counts(0, 80, row))
 
+	// What a new text would write, beside what the job does.
+	few2 := writeFile(t, t.TempDir(), "few.sql", job("OR REPLACE", strings.Replace(window, "COUNT(*)", "COUNT(*) - 1", 1)+"", "counts, few"))
+	p.fiume("", "job", "compare", "busy", few2).want(t, 0, "counts  0      0        33       33", `  - {"mat":"M0"`, `  + {"mat":"M0","opens":"2026-05-17T09:00:00.000Z","n":9}`, "315 messages were read")
+	p.fiume("", "job", "compare", "busy", file, "--since", "TIMESTAMP '2126-05-17 09:00:00'").want(t, 0, "counts  0      0        0        0")
+	p.fiume("", "job", "compare", "busy", file).want(t, 0, "counts  33     0        0        0")
+
 	// A filter before the window makes it another window; behind it, it is the same.
 	strong := writeFile(t, t.TempDir(), "strong.sql", job("OR REPLACE", strings.Replace(window, "FROM reads", "FROM reads WHERE rssi > -200", 1), "counts, few"))
 	p.fiume("", "apply", "--dry-run", strong).want(t, 0, "afresh  window  x", "kept    stream  reads")

@@ -298,6 +298,14 @@ func (h *handler) routes(a huma.API) {
 		}) (*body[[]service.Outcome], error) {
 			return answer(h.s.Revert(ctx, in.Actor, in.Name, in.To))
 		})
+	huma.Register(a, op("compare-job", "POST", "/api/jobs/{name}/compare", "Run a job and a new text of it over the same messages, and compare what would stand in the sinks", "jobs"),
+		func(ctx context.Context, in *struct {
+			Named
+			Since string `query:"since" doc:"where to begin, as behind SINCE; the beginning where left out"`
+			Body  ScriptRequest
+		}) (*body[*service.Comparison], error) {
+			return answer(h.s.Compare(ctx, in.Name, in.Body.script(), in.Since))
+		})
 	huma.Register(a, op("parallelism", "PUT", "/api/jobs/{name}/parallelism", "Change how many tasks share the work of a job", "jobs"),
 		func(ctx context.Context, in *struct {
 			Change

@@ -32,6 +32,51 @@ func (a *app) changeCommands() []*cobra.Command {
 			return nil
 		},
 	}
+	var since string
+	compare := &cobra.Command{
+		Use: "compare JOB FILE.sql", Short: "Compare what a new text of a job would write with what the one that runs does",
+		Long: `Runs the job as it is and as the file has it beside each other, over the messages that its
+topics hold now, into sinks of their own, and compares what would stand in each sink.
+Nothing changes; fiume apply FILE.sql has the new text take over.`,
+		Example: "  fiume job compare crowding crowding.sql --since '1 HOUR'", Args: arity(2, "the name of a job and a file"),
+		RunE: func(c *cobra.Command, args []string) error {
+			params, err := a.params()
+			if err != nil {
+				return err
+			}
+			src, err := a.readFile(args[1])
+			if err != nil {
+				return err
+			}
+			r, err := a.client().Compare(c.Context(), args[0], since, api.ScriptRequest{SQL: src, File: args[1], Params: params})
+			if err != nil {
+				return failed(err)
+			}
+			if a.output == "json" {
+				return a.printJSON(r)
+			}
+			var rows [][]string
+			for _, s := range r.Sinks {
+				rows = append(rows, []string{s.Sink, number(int64(s.Equal)), number(int64(s.Changed)), number(int64(s.Missing)), number(int64(s.Added))})
+			}
+			columns(a.out, []string{"SINK", "EQUAL", "CHANGED", "MISSING", "ADDED"}, rows)
+			for _, s := range r.Sinks {
+				for _, x := range s.Samples {
+					fmt.Fprintf(a.out, "%s:\n", s.Sink)
+					if x.Old != "" {
+						fmt.Fprintf(a.out, "  - %s\n", x.Old)
+					}
+					if x.New != "" {
+						fmt.Fprintf(a.out, "  + %s\n", x.New)
+					}
+				}
+			}
+			fmt.Fprintf(a.out, "%s messages were read by the new text\n", number(r.Read))
+			return nil
+		},
+	}
+	compare.Flags().StringVar(&since, "since", "", "where to begin, as behind SINCE: '1 HOUR', BEGINNING, TIMESTAMP '…'; the beginning where left out")
+	a.setFlag(compare)
 	var to int
 	revert := &cobra.Command{
 		Use: "revert JOB", Short: "Go back to an earlier version of a job, as a new version",
@@ -138,10 +183,10 @@ written once more.`,
 		},
 	}
 	start.Flags().StringVar(&from, "from", "", "beginning, the number of a checkpoint, or an instant")
-	for _, c := range []*cobra.Command{versions, revert, checkpoints, state} {
+	for _, c := range []*cobra.Command{versions, revert, checkpoints, state, compare} {
 		a.outputFlag(c, "text", "json")
 	}
-	return []*cobra.Command{start, state, checkpoints, versions, revert, parallelism}
+	return []*cobra.Command{start, state, checkpoints, versions, compare, revert, parallelism}
 }
 
 func (a *app) printState(s *service.JobState) {

@@ -119,6 +119,11 @@ func (c *Client) Revert(ctx context.Context, name string, to int) (out []service
 	return out, c.call(ctx, "POST", fmt.Sprintf("/api/jobs/%s/revert?to=%d", url.PathEscape(name), to), nil, &out)
 }
 
+// Compare runs a job and a new text of it over the same messages, and compares what would stand in the sinks.
+func (c *Client) Compare(ctx context.Context, name, since string, in api.ScriptRequest) (out *service.Comparison, err error) {
+	return out, c.call(ctx, "POST", "/api/jobs/"+url.PathEscape(name)+"/compare?"+url.Values{"since": {since}}.Encode(), in, &out)
+}
+
 // SetParallelism changes how many tasks share the work of a job; 0: as its text says.
 func (c *Client) SetParallelism(ctx context.Context, name string, tasks int) error {
 	return c.call(ctx, "PUT", "/api/jobs/"+url.PathEscape(name)+"/parallelism", map[string]int{"tasks": tasks}, nil)

@@ -20,6 +20,7 @@ type segment struct {
 	path   string
 	file   disk.File
 	size   int64
+	found  int64 // bytes that an earlier process wrote, and of which it is not known whether they are on the disk
 	next   int64 // offset behind the last record
 	latest int64 // greatest timestamp, milliseconds
 	marks  []mark
@@ -126,42 +127,46 @@ func (s *segment) load(last bool) error {
 		s.note(h)
 	}
 	if last {
-		return s.secure(min(tail, s.size-securedBytes))
+		from := max(min(tail, s.size-securedBytes), 0)
+		s.found = from
+		if from < s.size {
+			return disk.SyncAgain(s.file, from, s.size)
+		}
 	}
 	return nil
 }
 
-// securedBytes of a segment that is opened, and at least its last batch, are written once more.
+// securedBytes of a segment that is opened, and at least its last batch, are written once more: a process that was
+// killed may have written them, and may not have lived to sync them, or to hear that they cannot be synced. A sync
+// alone would say nothing then.
 const securedBytes = 1 << 20
 
-// secure makes durable what lies behind a byte. A process that was killed may have written it, and may not have
-// lived to sync it, or to hear that it cannot be synced: a sync alone would say nothing then.
-func (s *segment) secure(from int64) error {
-	from = max(from, 0)
-	if from >= s.size {
-		return nil
-	}
-	return disk.SyncAgain(s.file, from, s.size)
-}
-
-// Secure makes durable what lies behind an offset, whoever wrote it.
+// Secure makes durable what an earlier process wrote behind an offset.
 func (p *Partition) Secure(offset int64) error {
 	p.mu.Lock()
-	defer p.mu.Unlock()
-	for _, s := range p.segments {
-		if s.next <= offset {
+	var s *segment
+	from, to := int64(0), int64(0)
+	for _, x := range p.segments {
+		if x.found == 0 || x.next <= offset {
 			continue
 		}
-		from := int64(0)
-		for _, m := range s.marks {
+		s, to = x, x.found // what was found does not change any more
+		for _, m := range x.marks {
 			if m.offset <= offset {
 				from = m.at
 			}
 		}
-		if err := s.secure(from); err != nil {
-			return err
-		}
 	}
+	p.mu.Unlock()
+	if s == nil || from >= to {
+		return nil
+	}
+	if err := disk.SyncAgain(s.file, from, to); err != nil {
+		return err
+	}
+	p.mu.Lock()
+	s.found = min(s.found, from)
+	p.mu.Unlock()
 	return nil
 }
 

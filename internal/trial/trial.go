@@ -21,6 +21,7 @@ import (
 
 	"fiume/internal/checkpoint"
 	"fiume/internal/connect/files"
+	"fiume/internal/connect/rows"
 	"fiume/internal/connect/spool"
 	"fiume/internal/connect/text"
 	"fiume/internal/connect/topics"
@@ -30,7 +31,6 @@ import (
 	"fiume/internal/core/step"
 	"fiume/internal/core/types"
 	"fiume/internal/disk"
-	"fiume/internal/format"
 	"fiume/internal/topiclog"
 )
 
@@ -461,9 +461,7 @@ func (o *opener) missing() (n int) {
 // table stands for a table of a database: it outlives crashes, and has transactions.
 type table struct {
 	mu      sync.Mutex
-	key     []string
-	rows    map[string]int // how often each is there
-	byKey   map[string]string
+	holds   rows.Table
 	numbers map[string]int64 // by writer: the newest delivery
 	life    context.Context
 	wait    func()
@@ -488,7 +486,7 @@ type tableSink struct {
 func (w *World) openTable(out *plan.Op, o *opener, dir string) (flow.Sink, error) {
 	t := w.tables[out.Step]
 	if t == nil {
-		t = &table{rows: map[string]int{}, byKey: map[string]string{}, numbers: map[string]int64{}, key: out.Sink.Options.Names("key")}
+		t = &table{numbers: map[string]int64{}, holds: rows.Table{Key: out.Sink.Options.Names("key")}}
 		w.tables[out.Step] = t
 	}
 	t.revive(o.kill, o.trouble)
@@ -496,34 +494,9 @@ func (w *World) openTable(out *plan.Op, o *opener, dir string) (flow.Sink, error
 	return &tableSink{Sink: &spool.Sink{FS: o.fs, Dir: dir, Target: t}, t: t, fields: out.Fields, unsafe: w.set.Unsafe}, nil
 }
 
-type rowEncoder struct {
-	enc  format.Encoder
-	buf  []byte
-	rows int
-}
-
 // NewEncoder implements flow.Sink.
 func (s *tableSink) NewEncoder(fields []types.Field) (flow.Encoder, error) {
-	return &rowEncoder{enc: format.NewJSONEncoder(fields)}, nil
-}
-
-// Add implements flow.Encoder: a sign and the row on a line.
-func (e *rowEncoder) Add(b *column.Batch) {
-	for i := range b.N {
-		sign := byte('+')
-		if b.Change != nil && b.Change[i].Takes() {
-			sign = '-'
-		}
-		e.buf = append(e.enc.Append(append(e.buf, sign), b, i), '\n')
-		e.rows++
-	}
-}
-
-// Take implements flow.Encoder.
-func (e *rowEncoder) Take() flow.Payload {
-	p := flow.Payload{Rows: e.rows, Bytes: e.buf}
-	e.buf, e.rows = nil, 0
-	return p
+	return rows.NewChanges(fields), nil
 }
 
 // Write implements flow.Sink.
@@ -568,9 +541,7 @@ func (t *table) Deliver(writer string, number int64, _ []byte, payloads [][]byte
 	}
 	if t.numbers[writer] < number {
 		for _, p := range payloads {
-			for line := range strings.Lines(string(p)) {
-				t.put(line[0] == '+', strings.TrimSpace(line[1:]))
-			}
+			t.holds.PutAll(p)
 		}
 		t.numbers[writer] = number
 	}
@@ -578,29 +549,6 @@ func (t *table) Deliver(writer string, number int64, _ []byte, payloads [][]byte
 		return errAway
 	}
 	return nil
-}
-
-func (t *table) put(add bool, row string) {
-	if t.key == nil {
-		if add {
-			t.rows[row]++
-		} else {
-			t.rows[row]--
-		}
-		return
-	}
-	var cells map[string]json.RawMessage
-	_ = json.Unmarshal([]byte(row), &cells)
-	var key []string
-	for _, k := range t.key {
-		key = append(key, string(cells[k]))
-	}
-	k := strings.Join(key, "|")
-	if add {
-		t.byKey[k] = row
-	} else {
-		delete(t.byKey, k)
-	}
 }
 
 // sinks reads what stands in the sinks.
@@ -613,39 +561,32 @@ func (w *World) sinks() (map[string][]string, error) {
 	defer log.Close()
 	out := map[string][]string{}
 	for _, o := range w.plan.Outputs() {
-		var rows []string
+		var stands []string
 		full := o.Full
 		switch o.Sink.Place {
 		case "topic":
-			rows, err = topicRows(log.Topic(outputTopic(o)), o.Changes && !full)
+			stands, err = topicRows(log.Topic(outputTopic(o)), o.Changes && !full)
 		case "files":
-			rows, err = fileRows(fs, filepath.Join(filesDir, plainName(o.Step)), o.Sink.Options.Word("format", "json"))
+			stands, err = fileRows(fs, filepath.Join(filesDir, plainName(o.Step)), o.Sink.Options.Word("format", "json"))
 		default:
-			t := w.tables[o.Step]
-			for row, n := range t.rows {
-				if n < 0 {
-					err = fmt.Errorf("the sink %s takes back a row that is not there: %s", o.Step, row)
-				}
-				for range n {
-					rows = append(rows, row)
-				}
+			if stands, err = w.tables[o.Step].holds.Rows(); err != nil {
+				err = fmt.Errorf("sink %s: %w", o.Step, err)
 			}
-			rows = slices.AppendSeq(rows, maps.Values(t.byKey))
 		}
 		if err != nil {
 			return nil, err
 		}
 		if full {
-			rows = standing(rows, w.keyOf(o))
+			stands = standing(stands, w.keyOf(o))
 		}
-		slices.Sort(rows)
-		out[o.Step] = rows
+		slices.Sort(stands)
+		out[o.Step] = stands
 	}
 	return out, nil
 }
 
 // topicRows reads the messages of a topic; with latest the newest of each key.
-func topicRows(t *topiclog.Topic, latest bool) (rows []string, err error) {
+func topicRows(t *topiclog.Topic, latest bool) (out []string, err error) {
 	byKey := map[string]string{}
 	for _, p := range t.Partitions() {
 		for at := p.First(); ; {
@@ -660,7 +601,7 @@ func topicRows(t *topiclog.Topic, latest bool) (rows []string, err error) {
 				key, value := string(b[v.KeyFrom:v.KeyTo]), string(b[v.From:v.To])
 				switch {
 				case !latest:
-					rows = append(rows, value)
+					out = append(out, value)
 				case value == "":
 					delete(byKey, key)
 				default:
@@ -673,10 +614,10 @@ func topicRows(t *topiclog.Topic, latest bool) (rows []string, err error) {
 			at = next
 		}
 	}
-	return slices.AppendSeq(rows, maps.Values(byKey)), nil
+	return slices.AppendSeq(out, maps.Values(byKey)), nil
 }
 
-func fileRows(fs disk.FS, dir, form string) (rows []string, err error) {
+func fileRows(fs disk.FS, dir, form string) (out []string, err error) {
 	names, err := fs.List(dir)
 	if err != nil {
 		return nil, nil // nothing was written
@@ -693,9 +634,9 @@ func fileRows(fs disk.FS, dir, form string) (rows []string, err error) {
 		if form == "csv" {
 			lines = lines[1:] // each part has the names of the columns
 		}
-		rows = append(rows, lines...)
+		out = append(out, lines...)
 	}
-	return rows, nil
+	return out, nil
 }
 
 // keyOf gives the columns that tell the rows apart that an output writes in full.
@@ -715,13 +656,14 @@ func (w *World) keyOf(out *plan.Op) (names []string) {
 
 // standing applies changes written in full and gives the rows that stay.
 func standing(changes, key []string) []string {
-	t := table{key: key, rows: map[string]int{}, byKey: map[string]string{}}
+	t := rows.Table{Key: key}
 	for _, c := range changes {
 		var kind struct {
 			Change string `json:"_change"`
 		}
 		_ = json.Unmarshal([]byte(c), &kind)
-		t.put(kind.Change != column.Withdraw.String(), "{"+strings.TrimPrefix(c, fmt.Sprintf(`{"_change":%q,`, kind.Change)))
+		t.Put(kind.Change != column.Withdraw.String(), "{"+strings.TrimPrefix(c, fmt.Sprintf(`{"_change":%q,`, kind.Change)))
 	}
-	return slices.Collect(maps.Values(t.byKey))
+	out, _ := t.Rows()
+	return out
 }

@@ -524,3 +524,18 @@ func (c *Catalog) Query(q *sql.Query, errs *sql.Errors) *Plan {
 	b.plan.rewrite(o)
 	return b.plan
 }
+
+// ParseBound reads what stands behind SINCE.
+func ParseBound(text string) (Bound, error) {
+	script, err := sql.Parse("since", "SELECT x FROM y SINCE "+text+";", nil)
+	if err != nil {
+		return Bound{}, err
+	}
+	errs := &sql.Errors{File: "since", Text: text}
+	b := newBuilder(NewCatalog(nil), errs)
+	q, ok := script.Statements[0].(*sql.Query)
+	if !ok || len(script.Statements) != 1 {
+		return Bound{}, fmt.Errorf("%q is no place in time", text)
+	}
+	return b.bound(q.Body.From.Since), errs.Err()
+}
