@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"hash/crc32"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -63,9 +64,7 @@ func (k *Keeper) Save(snap *flow.Snapshot, began time.Time) (e Entry, err error)
 	k.number++
 	n := k.number
 	e = Entry{Number: n, Version: k.Version, Positions: string(positions), File: fmt.Sprintf("%012d.state", n), At: k.Now().UTC()}
-	data := encodeState(snap.State)
-	e.Bytes = int64(len(data))
-	if err := k.write(e.File, data); err != nil {
+	if e.Bytes, err = k.write(e.File, snap.State); err != nil {
 		return e, err
 	}
 	e.Took = k.Now().Sub(began)
@@ -81,16 +80,24 @@ func (k *Keeper) Save(snap *flow.Snapshot, began time.Time) (e Entry, err error)
 	return e, nil
 }
 
-// write writes a file that is there whole or not at all.
-func (k *Keeper) write(name string, data []byte) error {
+// write writes a state to a file that is there whole or not at all, and gives its size.
+func (k *Keeper) write(name string, state map[string][][]byte) (size int64, err error) {
 	if err := k.FS.MkdirAll(k.Dir); err != nil {
-		return err
+		return 0, err
 	}
 	path := filepath.Join(k.Dir, name)
-	if err := disk.Write(k.FS, path+".new", data); err != nil {
-		return err
+	f, err := k.FS.Create(path + ".new")
+	if err != nil {
+		return 0, err
 	}
-	return errors.Join(k.FS.Rename(path+".new", path), k.FS.SyncDir(k.Dir))
+	size, err = encodeState(f, state)
+	if err == nil {
+		err = f.Sync()
+	}
+	if err = errors.Join(err, f.Close()); err != nil {
+		return 0, err
+	}
+	return size, errors.Join(k.FS.Rename(path+".new", path), k.FS.SyncDir(k.Dir))
 }
 
 // ErrNone says that a job has no checkpoint of the number that was asked for.
@@ -163,26 +170,37 @@ const stateMark = 0x33_74_53_f1
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
-// encodeState writes the state of the steps: a mark and a CRC-32C of what follows, then for each step the
-// length of its key, the key, the number of its pieces, and each piece behind its length; all little-endian
-// uint32 but the lengths of pieces, which are uint64.
-func encodeState(state map[string][][]byte) []byte {
+// encodeState writes the state of the steps into a file and gives its size: a mark and a CRC-32C of what follows,
+// then for each step the length of its key, the key, the number of its pieces, and each piece behind its length; all
+// little-endian uint32 but the lengths of pieces, which are uint64.
+func encodeState(f io.WriterAt, state map[string][][]byte) (size int64, err error) {
 	le := binary.LittleEndian
-	b := le.AppendUint64(nil, stateMark)
+	sum, at := uint32(0), int64(8)
+	put := func(b []byte) {
+		if err != nil {
+			return
+		}
+		_, err = f.WriteAt(b, at)
+		sum = crc32.Update(sum, castagnoli, b)
+		at += int64(len(b))
+	}
 	keys := make([]string, 0, len(state))
 	for k := range state {
 		keys = append(keys, k)
 	}
 	slices.Sort(keys)
 	for _, k := range keys {
-		b = append(le.AppendUint32(b, uint32(len(k))), k...)
-		b = le.AppendUint32(b, uint32(len(state[k])))
+		head := append(le.AppendUint32(nil, uint32(len(k))), k...)
+		put(le.AppendUint32(head, uint32(len(state[k]))))
 		for _, p := range state[k] {
-			b = append(le.AppendUint64(b, uint64(len(p))), p...)
+			put(le.AppendUint64(nil, uint64(len(p))))
+			put(p)
 		}
 	}
-	le.PutUint32(b[4:], crc32.Checksum(b[8:], castagnoli))
-	return b
+	if err == nil {
+		_, err = f.WriteAt(le.AppendUint32(le.AppendUint32(nil, stateMark), sum), 0)
+	}
+	return at, err
 }
 
 func decodeState(b []byte) (map[string][][]byte, error) {

@@ -2,6 +2,7 @@ package checkpoint
 
 import (
 	"bytes"
+	"fiume/internal/disk"
 	"fmt"
 	"math/rand/v2"
 	"reflect"
@@ -24,7 +25,20 @@ func TestState(t *testing.T) {
 				want[op] = append(want[op], piece)
 			}
 		}
-		data := encodeState(want)
+		fs := disk.NewMemory().Session()
+		_ = fs.MkdirAll("/d")
+		f, err := fs.Create("/d/state")
+		if err != nil {
+			t.Fatal(err)
+		}
+		size, err := encodeState(f, want)
+		data := make([]byte, size)
+		if err == nil {
+			_, err = f.ReadAt(data, 0)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
 		if got, err := decodeState(data); err != nil || !reflect.DeepEqual(got, want) {
 			t.Fatalf("%v: %v, wanted %v", err, got, want)
 		}

@@ -288,13 +288,21 @@ func (j *Job) restore(s *Snapshot) error {
 		if op.Kind == plan.Keep && op.OfTable.Reread() && len(op.Next) == 0 {
 			continue // it is read anew
 		}
-		for _, w := range ws {
-			for _, piece := range s.State[op.Key] {
-				if err := w.keyed.Restore(piece); err != nil {
-					return err
+		errs := make([]error, len(ws))
+		var wg sync.WaitGroup
+		for t, w := range ws {
+			wg.Go(func() {
+				for _, piece := range s.State[op.Key] {
+					if errs[t] = w.keyed.Restore(piece); errs[t] != nil {
+						return
+					}
 				}
-			}
-			w.closed = w.keyed.Closed()
+				w.closed = w.keyed.Closed()
+			})
+		}
+		wg.Wait()
+		if err := errors.Join(errs...); err != nil {
+			return err
 		}
 	}
 	placed := false

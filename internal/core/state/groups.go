@@ -4,7 +4,6 @@ package state
 
 import (
 	"bytes"
-	"encoding/binary"
 	"fmt"
 	"slices"
 )
@@ -188,31 +187,45 @@ func (g *Groups) Sorted(buf []uint32) []uint32 {
 	return buf
 }
 
+// Encoded is the number of bytes that AppendTo writes.
+func (g *Groups) Encoded() int {
+	return 16 + len(g.Hashes)*20 + len(g.Words)*8 + len(g.keys) + len(g.Text)
+}
+
 // AppendTo writes the table. The form is little-endian: width, entries, length of the keys, length of
 // the texts as uint32, then hashes, tags, ends of the keys, words, keys, texts.
 func (g *Groups) AppendTo(b []byte) []byte {
-	le := binary.LittleEndian
+	b = slices.Grow(b, g.Encoded())
 	for _, n := range []int{g.Width, len(g.Hashes), len(g.keys), len(g.Text)} {
 		b = le.AppendUint32(b, uint32(n))
 	}
-	for _, h := range g.Hashes {
-		b = le.AppendUint64(b, h)
+	// Whole columns are put into room that is there: appending each would cost several times as much.
+	room := func(n int) []byte {
+		at := len(b)
+		b = b[:at+n]
+		return b[at:]
 	}
-	for _, t := range g.Tags {
-		b = le.AppendUint64(b, uint64(t))
+	dst := room(8 * len(g.Hashes))
+	for i, h := range g.Hashes {
+		le.PutUint64(dst[8*i:], h)
 	}
-	for _, e := range g.ends {
-		b = le.AppendUint32(b, e)
+	dst = room(8 * len(g.Tags))
+	for i, t := range g.Tags {
+		le.PutUint64(dst[8*i:], uint64(t))
 	}
-	for _, w := range g.Words {
-		b = le.AppendUint64(b, w)
+	dst = room(4 * len(g.ends))
+	for i, e := range g.ends {
+		le.PutUint32(dst[4*i:], e)
+	}
+	dst = room(8 * len(g.Words))
+	for i, w := range g.Words {
+		le.PutUint64(dst[8*i:], w)
 	}
 	return append(append(b, g.keys...), g.Text...)
 }
 
 // ReadGroups reads what AppendTo wrote and gives what follows it.
 func ReadGroups(b []byte) (*Groups, []byte, error) {
-	le := binary.LittleEndian
 	if len(b) < 16 {
 		return nil, nil, fmt.Errorf("state is cut short")
 	}
@@ -231,11 +244,13 @@ func ReadGroups(b []byte) (*Groups, []byte, error) {
 		return out
 	}
 	g.Hashes = words(n)
-	for _, t := range words(n) {
-		g.Tags = append(g.Tags, int64(t))
+	g.Tags, g.ends = make([]int64, n), make([]uint32, n)
+	for i := range g.Tags {
+		g.Tags[i] = int64(le.Uint64(b[8*i:]))
 	}
-	for i := range n {
-		g.ends = append(g.ends, le.Uint32(b[4*i:]))
+	b = b[8*n:]
+	for i := range g.ends {
+		g.ends[i] = le.Uint32(b[4*i:])
 	}
 	b = b[4*n:]
 	g.Words = words(n * g.Width)

@@ -101,6 +101,22 @@ func (w *Window) slice(opens int64) *state.Groups {
 	return g
 }
 
+// ownsAll says whether all entries of a table belong to this task.
+func (w *Window) ownsAll(g *state.Groups) bool {
+	for _, h := range g.Hashes {
+		if !w.owns(h) {
+			return false
+		}
+	}
+	return true
+}
+
+// adopt takes a table as that of a slice.
+func (w *Window) adopt(opens int64, g *state.Groups) {
+	w.slice(opens)
+	w.slices[opens] = g
+}
+
 // part gives the table of the rows of a slice that count from a window on.
 func (w *Window) part(slice, first int64) *state.Groups {
 	for _, p := range w.partly[slice] {
@@ -622,7 +638,13 @@ func (x *suffixes) sum(w *Window, k int64, starts []int64, total *state.Groups) 
 
 // Snapshot implements Aggregator.
 func (w *Window) Snapshot() []byte {
-	b := le.AppendUint64(nil, uint64(w.closed))
+	size := 64 + w.prior.Encoded()
+	for _, m := range []map[int64]*state.Groups{w.slices, w.given, w.touch} {
+		for _, g := range m {
+			size += 8 + g.Encoded()
+		}
+	}
+	b := le.AppendUint64(make([]byte, 0, size), uint64(w.closed))
 	b = le.AppendUint64(b, uint64(w.next))
 	b = le.AppendUint64(b, uint64(w.prioTo))
 	for _, m := range []map[int64]*state.Groups{w.slices, w.given, w.touch} {
@@ -651,6 +673,13 @@ func (w *Window) Restore(b []byte) error {
 	for range n {
 		opens := r.int()
 		if from := r.groups(EntryWords(w.Op)); from != nil {
+			if w.slices[opens] == nil && w.ownsAll(from) {
+				for f := range from.Hashes {
+					w.rows[opens] += int64(from.Of(uint32(f))[seenWord(w.Op)])
+				}
+				w.adopt(opens, from)
+				continue
+			}
 			for f, hash := range from.Hashes {
 				if w.owns(hash) {
 					w.rows[opens] += int64(from.Of(uint32(f))[seenWord(w.Op)])
