@@ -53,6 +53,10 @@ func TestScreenshots(t *testing.T) {
 		return chromedp.Click(chromedp.Search(fmt.Sprintf("//button[@role='tab'][starts-with(., '%s')]", text)))
 	}
 	shot("console-windows.png", "/jobs/crowding", chromedp.WaitVisible(row), tab("Windows"))
+	shot("console-state.png", "/jobs/crowding", chromedp.WaitVisible(row), tab("State and sinks"), chromedp.WaitVisible(chromedp.CSS("[data-testid=promises]")))
+	shot("console-version.png", "/jobs/clean_reads", chromedp.WaitVisible(row), tab("Definition"), chromedp.Click(chromedp.CSS("[data-testid=edit]")),
+		chromedp.SetValue(chromedp.CSS("[data-testid=new-version]"), newClean), chromedp.SendKeys(chromedp.CSS("[data-testid=new-version]"), " "),
+		chromedp.Click(chromedp.CSS("[data-testid=what-changes]")), chromedp.WaitVisible(chromedp.CSS("[data-testid=changes]")))
 	shot("console-joins.png", "/jobs/splits", chromedp.WaitVisible(row), tab("Joins and tables"))
 	shot("console-newest.png", "/jobs/clean_reads", chromedp.WaitVisible(row), tab("Newest rows"))
 	shot("console-rejected.png", "/jobs/clean_reads", chromedp.WaitVisible(row), tab("Late and rejected"))
@@ -89,6 +93,8 @@ func TestScreenshots(t *testing.T) {
 		picture(t, name, b2)
 	}
 	terminal("cli-jobs.png", "job list", "topic list", "job show crowding")
+	clean := writeFile(t, dir, "clean.sql", newClean)
+	terminal("cli-versions.png", "test ../demo/tests/crowding ../demo/tests/clean_reads", "apply --dry-run "+clean, "job compare clean_reads "+clean, "job state clean_reads")
 	terminal("cli-joins.png", "job show splits")
 	terminal("cli-lateness.png", "lateness reads")
 	terminal("cli-query.png", `query "SELECT mat, w.opens AS opened, COUNT(*) AS reads, AVG(rssi) AS avg_rssi FROM reads SINCE BEGINNING GROUP BY mat, w WINDOW w AS (TUMBLING 1 MINUTE) LIMIT 12"`, "topic read crowd-alerts --last 4")
@@ -96,3 +102,16 @@ func TestScreenshots(t *testing.T) {
 	terminal("cli-language.png", "fmt "+wild, "explain "+decl+" "+wild+" --rate 50000", "functions arg_max")
 	terminal("cli-check.png", "check "+decl+" "+race, "activity --limit 8")
 }
+
+// newClean is another text of a job of the demo: another step behind the first one.
+const newClean = `CREATE OR REPLACE JOB clean_reads
+  WITH clean AS (
+    SELECT chip, mat, read_at, rssi, device.serial AS reader
+    FROM reads
+    WHERE NOT weak
+    UNIQUE BY (chip, mat) WITHIN 10 SECONDS
+  )
+  ROUTE clean WHERE rssi > -79 TO clean_topic
+  ROUTE LATE clean TO late_reads
+  ROUTE REJECTED reads TO bad_reads
+  SET (CHECKPOINT EVERY 2 SECONDS);`

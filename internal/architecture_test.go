@@ -18,8 +18,11 @@ var floors = []struct {
 	paths  []string
 }{
 	{"core", true, []string{"internal/core"}},
+	{"disk", false, []string{"internal/disk"}},
 	{"formats and topics", false, []string{"internal/format", "internal/topiclog"}},
 	{"connectors", true, []string{"internal/connect"}},
+	{"checkpoints", false, []string{"internal/checkpoint"}},
+	{"trials", false, []string{"internal/trial"}},
 	{"catalog", false, []string{"internal/catalog"}},
 	{"service", false, []string{"internal/service"}},
 	{"network interface and console", false, []string{"internal/api", "console", "demo"}},

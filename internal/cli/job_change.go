@@ -61,8 +61,10 @@ Nothing changes; fiume apply FILE.sql has the new text take over.`,
 			}
 			columns(a.out, []string{"SINK", "EQUAL", "CHANGED", "MISSING", "ADDED"}, rows)
 			for _, s := range r.Sinks {
-				for _, x := range s.Samples {
+				if len(s.Samples) > 0 {
 					fmt.Fprintf(a.out, "%s:\n", s.Sink)
+				}
+				for _, x := range s.Samples {
 					if x.Old != "" {
 						fmt.Fprintf(a.out, "  - %s\n", x.Old)
 					}

@@ -91,13 +91,15 @@ func (s *Service) JobState(name string) (*JobState, error) {
 	byID := map[int]flow.Step{}
 	for _, x := range st.Steps {
 		byID[x.ID] = x
+	}
+	for _, x := range st.Steps {
 		switch x.Kind {
 		case "window", "unique", "over", "side", "join", "as of", "table", "settle":
 		default:
 			continue
 		}
-		if x.Kind == "join" && x.Bytes == 0 || x.Kind == "side" && x.Bytes == 0 && x.Into != nil && *x.Into < x.ID {
-			continue
+		if x.Kind == "join" && x.Bytes == 0 || x.Kind == "side" && x.Into != nil && byID[*x.Into].Kind == "table" {
+			continue // it is said elsewhere: of the sides, or of the table
 		}
 		y := StepState{ID: x.ID, Step: x.Step, Kind: x.Kind, Detail: x.Detail, Keys: x.Keys, Rows: x.Rows, Bytes: x.Bytes}
 		if d := last.at.Sub(first.at); d > 0 {

@@ -255,7 +255,11 @@ func (t *Test) Do(ctx context.Context, seed uint64, n int, update bool) (rep Rep
 		}
 	}
 	if calm.Late > 0 {
-		rep.Notes = append(rep.Notes, fmt.Sprintf("%d rows are late: the order of arrival is part of the test, and is not varied", calm.Late))
+		rows := "1 row is"
+		if calm.Late > 1 {
+			rows = fmt.Sprintf("%d rows are", calm.Late)
+		}
+		rep.Notes = append(rep.Notes, rows+" late: the order of arrival is part of the test, and is not varied")
 	}
 	for _, x := range runs(seed, n, calm.Late == 0) {
 		inputs := t.Inputs

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"errors"
+	"fmt"
 	"strconv"
 	"strings"
 	"testing"
@@ -220,4 +221,78 @@ func TestDurations(t *testing.T) {
 			t.Errorf("%d: %s, wanted %s", d, got, want)
 		}
 	}
+}
+
+// TestDiffers: which outputs may get other rows when input is read again, and why.
+func TestDiffers(t *testing.T) {
+	const declared = `DECLARE STREAM s (k VARCHAR, n BIGINT, at TIMESTAMP) EVENT TIME at DELAY 5 SECONDS AHEAD 0 SECONDS FROM TOPIC 's';
+		DECLARE STREAM i (k VARCHAR, n BIGINT, at TIMESTAMP) EVENT TIME at DELAY 5 SECONDS IDLE AFTER 5 SECONDS FROM TOPIC 's';
+		DECLARE TABLE e (k VARCHAR PRIMARY KEY, v BIGINT) FROM TOPIC 'e'; DECLARE SINK o TO TOPIC 'o' (KEY (k, opens), CHANGES full); DECLARE SINK o2 TO TOPIC 'o2';`
+	const window = "SELECT k, w.opens AS opens, COUNT(*) AS c FROM %s GROUP BY k, w WINDOW w AS (TUMBLING 10 SECONDS%s)"
+	for _, c := range []struct{ query, route, want string }{
+		{"SELECT k, n AS opens FROM s WHERE n > 1", "", ""},
+		{"SELECT k, n AS opens FROM i WHERE n > 1", "", ""},
+		{"SELECT k, CURRENT_TIMESTAMP AS opens FROM s", "", "depends on the clock"},
+		{fmt.Sprintf(window, "s", ""), "", ""},
+		{fmt.Sprintf(window, "i", ""), "", "a part of i counts as idle"},
+		{fmt.Sprintf(window, "s", " REPORT ON CHANGE"), "", "are replaced by and by"},
+		{fmt.Sprintf(window, "s", " LATENESS 5 SECONDS"), "ROUTE LATE x TO o2", ""},
+		{"SELECT s.k, e.v AS opens FROM s JOIN e ON e.k = s.k", "", "asks the table e as it is at the moment"},
+		{"SELECT a.k, b.n AS opens FROM s a JOIN s b ON b.k = a.k AND b.at WITHIN 5 SECONDS OF a.at", "", ""},
+	} {
+		p, err := bindJob(declared + "CREATE JOB j WITH x AS (" + c.query + ") ROUTE x TO o " + c.route + ";")
+		if err != nil {
+			t.Fatalf("%s: %v", c.query, err)
+		}
+		outs := p.Outputs()
+		if got := outs[len(outs)-1].Differs; (c.want == "") != (got == "") || !strings.Contains(got, c.want) {
+			t.Errorf("%s: %q, wanted %q", c.query, got, c.want)
+		}
+	}
+}
+
+// TestKeys: which changes of a text leave the state of its steps what it is.
+func TestKeys(t *testing.T) {
+	const declared = `DECLARE STREAM s (k VARCHAR, n BIGINT, m BIGINT, at TIMESTAMP) EVENT TIME at DELAY 5 SECONDS FROM TOPIC 's';
+		DECLARE SINK o TO TOPIC 'o'; DECLARE SINK p TO TOPIC 'p';`
+	job := func(text string) *Plan {
+		t.Helper()
+		p, err := bindJob(declared + "CREATE JOB j WITH " + text + ";")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return p
+	}
+	const a = "a AS (SELECT k, n + 1 AS more, at FROM s WHERE n > 3), "
+	const b = "b AS (SELECT k, w.opens AS o, SUM(more) AS t FROM a GROUP BY k, w WINDOW w AS (TUMBLING 10 SECONDS)) "
+	old := job(a + b + "ROUTE b TO o")
+	for _, c := range []struct{ text, want string }{
+		{a + b + "ROUTE b TO o, p", "kept stream s; kept window b; kept sink o; new sink p"},
+		{a + b + "ROUTE b WHERE t > 5 TO p", "kept stream s; kept window b; new sink p; gone sink o"},
+		{strings.Replace(a, "k, n + 1", "n + 2 AS other, k, n + 1", 1) + b + "ROUTE b TO o", "kept stream s; kept window b; kept sink o"},
+		{strings.ReplaceAll(a+b, "more", "further") + "ROUTE b TO o", "kept stream s; kept window b; kept sink o"},
+		{strings.Replace(a, "> 3", "> 4", 1) + b + "ROUTE b TO o", "kept stream s; afresh window b; kept sink o"},
+		{strings.Replace(a, "n + 1", "n + 2", 1) + b + "ROUTE b TO o", "kept stream s; afresh window b; kept sink o"},
+		{a + strings.Replace(b, "10 SECONDS", "20 SECONDS", 1) + "ROUTE b TO o", "kept stream s; afresh window b; kept sink o"},
+		{a + strings.Replace(b, "SUM(more) AS t", "SUM(more) AS t, COUNT(*) AS c", 1) + "ROUTE b TO o", "kept stream s; afresh window b; kept sink o"},
+		{"c AS (SELECT k FROM s) ROUTE c TO p", "kept stream s; new sink p; gone window b; gone sink o"},
+	} {
+		var got []string
+		for _, x := range job(c.text).Changes(old) {
+			got = append(got, x.What+" "+x.Kind+" "+x.Step)
+		}
+		if s := strings.Join(got, "; "); s != c.want {
+			t.Errorf("%s\n%s\nwanted %s", c.text, s, c.want)
+		}
+	}
+}
+
+// bindJob binds a job over topics.
+func bindJob(text string) (*Plan, error) {
+	places := []Place{{Kind: "topic", Source: []OptionSpec{}, Table: []OptionSpec{}, Sink: []OptionSpec{{Name: "key", Kind: NamesOption}, {Name: "changes", Kind: WordOption}}}}
+	plans, _, err := NewCatalog(places).Bind("t.sql", text, nil, nil)
+	if err != nil {
+		return nil, err
+	}
+	return plans[0], nil
 }

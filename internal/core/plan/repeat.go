@@ -29,7 +29,21 @@ func (p *Plan) Differs(out *Op) string {
 		if o.Kind == Scan && slices.Contains(o.Rejected, out) && o.Stream.Ahead != 0 {
 			return fmt.Sprintf("whether a row of %s lies too far ahead depends on the clock", o.Step)
 		}
-		if why := o.differs(seen, false); why != "" {
+		why := ""
+		switch {
+		case o.Kind == Scan || !slices.Contains(o.Late, out) && !slices.Contains(o.Rejected, out):
+			why = o.differs(seen, false)
+		default: // rows set aside are those that came in, not the results
+			for _, in := range o.Inputs() {
+				if why == "" {
+					why = in.differs(seen, true)
+				}
+			}
+			if why == "" && o.volatile() {
+				why = fmt.Sprintf("%s of %s depends on the clock", o.Kind, o.Step)
+			}
+		}
+		if why != "" {
 			return why
 		}
 	}
