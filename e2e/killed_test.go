@@ -115,7 +115,9 @@ func TestKilled(t *testing.T) {
 			written = x.Messages
 		}
 	}
-	eventually(t, "both jobs to have read all", func() bool { return read("broken") == 2*written && read("whole") == 2*written || read("broken") == written && read("whole") == written })
+	eventually(t, "both jobs to have read all", func() bool {
+		return read("broken") == 2*written && read("whole") == 2*written || read("broken") == written && read("whole") == written
+	})
 	for _, name := range []string{"broken", "whole"} { // a last checkpoint moves the open parts and delivers what is spooled
 		p.fiume("", "job", "stop", name).want(t, 0)
 	}

@@ -100,7 +100,7 @@ func TestVersions(t *testing.T) {
 	is("counts", counts(0, 80, row))
 
 	// What a new text would write, beside what the job does.
-	few2 := writeFile(t, t.TempDir(), "few.sql", job("OR REPLACE", strings.Replace(window, "COUNT(*)", "COUNT(*) - 1", 1)+"", "counts, few"))
+	few2 := writeFile(t, t.TempDir(), "few.sql", job("OR REPLACE", strings.Replace(window, "COUNT(*)", "COUNT(*) - 1", 1), "counts, few"))
 	p.fiume("", "job", "compare", "busy", few2).want(t, 0, "counts  0      0        33       33", `  - {"mat":"M0"`, `  + {"mat":"M0","opens":"2026-05-17T09:00:00.000Z","n":9}`, "315 messages were read")
 	p.fiume("", "job", "compare", "busy", file, "--since", "TIMESTAMP '2126-05-17 09:00:00'").want(t, 0, "counts  0      0        0        0")
 	p.fiume("", "job", "compare", "busy", file).want(t, 0, "counts  33     0        0        0")
@@ -121,8 +121,7 @@ func TestVersions(t *testing.T) {
 	p.fiume("", "job", "revert", "busy").want(t, 0, "job busy replaced", "new   sink    counts")
 	p.fiume("", "job", "versions", "busy").want(t, 0, "4        ", "1        ")
 	p.readsBetween(115, 125)
-	var old []string
-	old = append(counts(0, 80, row), counts(90, 100, row)...)
+	old := append(counts(0, 80, row), counts(90, 100, row)...)
 	slices.Sort(old)
 	is("counts", old)
 
