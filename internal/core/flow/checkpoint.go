@@ -45,6 +45,7 @@ type barrier struct {
 	snap    *Snapshot
 	waiting int
 	heard   map[any]bool // tasks that have given their state
+	pieces  []piece
 	err     error
 	ready   chan struct{}
 }
@@ -78,15 +79,42 @@ func (j *Job) leave(task any, give func(b *barrier)) {
 	}
 }
 
-func (b *barrier) state(op *plan.Op, data []byte, counts []step.Counts) {
+// state notes what a task gives to the checkpoint; write, where set, writes its state.
+func (b *barrier) state(op *plan.Op, write func() []byte, counts []step.Counts) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for i := range counts {
 		b.snap.Ledger[i].Add(counts[i])
 	}
-	if data != nil && !(op.Kind == plan.Keep && op.OfTable.Reread() && len(op.Next) == 0) {
-		b.snap.State[op.Key] = append(b.snap.State[op.Key], data)
+	if write != nil && !(op.Kind == plan.Keep && op.OfTable.Reread() && len(op.Next) == 0) {
+		b.pieces = append(b.pieces, piece{op.Key, write})
 	}
+}
+
+// piece is the state of a task, to be written.
+type piece struct {
+	key   string
+	write func() []byte
+}
+
+// snapshot gives the snapshot with all state written. The tasks go on meanwhile.
+func (b *barrier) snapshot() (*Snapshot, error) {
+	for _, p := range b.pieces {
+		b.snap.State[p.key] = append(b.snap.State[p.key], p.write())
+	}
+	return b.snap, b.err
+}
+
+// imager is a keyed step whose state can be written while it goes on.
+type imager interface{ Image() func() []byte }
+
+// image notes the state of a step as it is now.
+func image(k keyed) func() []byte {
+	if x, ok := k.(imager); ok {
+		return x.Image()
+	}
+	b := k.Snapshot()
+	return func() []byte { return b }
 }
 
 func (b *barrier) done() {
@@ -164,7 +192,7 @@ func (j *Job) Checkpoint(ctx context.Context) (*Snapshot, error) {
 		if b.err != nil {
 			return nil, b.err
 		}
-		return b.snap, nil
+		return b.snapshot()
 	case <-ctx.Done():
 		return nil, context.Cause(ctx)
 	}
@@ -204,7 +232,7 @@ func (j *Job) Begin() (*Snapshot, error) {
 	}
 	for op, ws := range j.keyed {
 		for _, w := range ws {
-			b.state(op, w.keyed.Snapshot(), w.counts)
+			b.state(op, image(w.keyed), w.counts)
 		}
 	}
 	for _, s := range j.sinks {
@@ -212,7 +240,7 @@ func (j *Job) Begin() (*Snapshot, error) {
 			return nil, err
 		}
 	}
-	return b.snap, b.err
+	return b.snapshot()
 }
 
 // Last gives the snapshot of a job whose inputs have ended.
@@ -229,7 +257,7 @@ func (j *Job) Last() (*Snapshot, error) {
 	for _, give := range j.left {
 		give(b)
 	}
-	return b.snap, b.err
+	return b.snapshot()
 }
 
 // Commit tells the sinks that the checkpoint of a snapshot counts. It does not wait for them.

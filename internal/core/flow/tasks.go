@@ -204,7 +204,7 @@ func (w *keyedTask) run() error {
 	if len(w.loads) == 0 && w.op.Kind == plan.Keep {
 		w.job.sched.tableLoaded() // nothing to read
 	}
-	defer w.job.leave(w, func(b *barrier) { b.state(w.op, w.keyed.Snapshot(), w.counts) })
+	defer w.job.leave(w, func(b *barrier) { b.state(w.op, image(w.keyed), w.counts) })
 	w.newest = types.MinTime
 	for {
 		p, marker, ok := w.box.next(ctx)
@@ -346,7 +346,7 @@ func (w *keyedTask) snapshot(m *barrier) error {
 	if !m.hears(w) {
 		return nil
 	}
-	m.state(w.op, w.keyed.Snapshot(), w.counts)
+	m.state(w.op, image(w.keyed), w.counts)
 	err := w.mark(w.job.ctx, m)
 	m.done()
 	return err

@@ -33,6 +33,8 @@ type Groups struct {
 	keys  []byte
 	ends  []uint32 // where each entry's key ends in keys
 	index []uint32 // open addressing: entry + 1, or 0
+
+	frozen *Frozen // the table as it was when it was frozen last, until that is written
 }
 
 // Len is the number of entries.
@@ -57,6 +59,11 @@ func (g *Groups) Of(e uint32) []uint64 { return g.Words[int(e)*g.Width : (int(e)
 
 // Reset empties the table and keeps its memory.
 func (g *Groups) Reset() {
+	if g.frozen != nil && !g.frozen.done.Load() { // its memory is still read
+		*g = Groups{Width: g.Width}
+		return
+	}
+	g.frozen = nil
 	g.Hashes, g.Tags, g.Words, g.Text = g.Hashes[:0], g.Tags[:0], g.Words[:0], g.Text[:0]
 	g.keys, g.ends = g.keys[:0], g.ends[:0]
 	clear(g.index)
@@ -195,33 +202,39 @@ func (g *Groups) Encoded() int {
 // AppendTo writes the table. The form is little-endian: width, entries, length of the keys, length of
 // the texts as uint32, then hashes, tags, ends of the keys, words, keys, texts.
 func (g *Groups) AppendTo(b []byte) []byte {
-	b = slices.Grow(b, g.Encoded())
-	for _, n := range []int{g.Width, len(g.Hashes), len(g.keys), len(g.Text)} {
+	b, words := appendTable(b, g.Width, g.Hashes, g.Tags, g.ends, len(g.Words), len(g.keys), len(g.Text))
+	for i, w := range g.Words {
+		le.PutUint64(words[8*i:], w)
+	}
+	return append(append(b, g.keys...), g.Text...)
+}
+
+// appendTable writes all of a table up to its words, and gives the room for these.
+func appendTable(b []byte, width int, hashes []uint64, tags []int64, ends []uint32, words, keys, text int) (out, room []byte) {
+	b = slices.Grow(b, 16+20*len(hashes)+8*words+keys+text)
+	for _, n := range []int{width, len(hashes), keys, text} {
 		b = le.AppendUint32(b, uint32(n))
 	}
-	// Whole columns are put into room that is there: appending each would cost several times as much.
-	room := func(n int) []byte {
+	// Whole columns are put into room that is there: appending each value would cost several times as much.
+	take := func(n int) []byte {
 		at := len(b)
 		b = b[:at+n]
 		return b[at:]
 	}
-	dst := room(8 * len(g.Hashes))
-	for i, h := range g.Hashes {
+	dst := take(8 * len(hashes))
+	for i, h := range hashes {
 		le.PutUint64(dst[8*i:], h)
 	}
-	dst = room(8 * len(g.Tags))
-	for i, t := range g.Tags {
+	dst = take(8 * len(tags))
+	for i, t := range tags {
 		le.PutUint64(dst[8*i:], uint64(t))
 	}
-	dst = room(4 * len(g.ends))
-	for i, e := range g.ends {
+	dst = take(4 * len(ends))
+	for i, e := range ends {
 		le.PutUint32(dst[4*i:], e)
 	}
-	dst = room(8 * len(g.Words))
-	for i, w := range g.Words {
-		le.PutUint64(dst[8*i:], w)
-	}
-	return append(append(b, g.keys...), g.Text...)
+	room = take(8 * words)
+	return b, room
 }
 
 // ReadGroups reads what AppendTo wrote and gives what follows it.

@@ -222,3 +222,53 @@ func BenchmarkFind(b *testing.B) {
 	}
 	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N*n), "ns/row")
 }
+
+// TestFrozen writes tables in one goroutine while another goes on changing them: what is written is the table as it
+// was when it was frozen.
+func TestFrozen(t *testing.T) {
+	r := rand.New(rand.NewPCG(8, 8))
+	for round := range 60 {
+		g := &Groups{Width: 1 + r.IntN(5)}
+		key := func(i int) []byte { return []byte(fmt.Sprint("k", i)) }
+		add := func(i int) {
+			k := key(i)
+			e := g.Find(Hash(k), int64(i%3), k)
+			g.Touch(e)
+			for w := range g.Of(e) {
+				g.Of(e)[w] += uint64(i + w)
+			}
+		}
+		n := 1 + r.IntN(30_000)
+		for range n {
+			add(r.IntN(n))
+		}
+		for range 3 {
+			want := g.AppendTo(nil)
+			f := g.Freeze()
+			if f.Encoded() != len(want) {
+				t.Fatalf("%d bytes, said %d", len(want), f.Encoded())
+			}
+			got := make(chan []byte)
+			if round%5 > 0 { // else nobody writes it
+				go func() { got <- f.AppendTo(nil) }()
+			}
+			for range r.IntN(2 * n) {
+				add(r.IntN(2 * n))
+			}
+			if round%3 == 0 {
+				g.Reset()
+				for range 100 {
+					add(r.IntN(n))
+				}
+			}
+			if round%5 > 0 && !bytes.Equal(<-got, want) {
+				t.Fatal("what was written is not the table as it was")
+			}
+		}
+	}
+	g := &Groups{Width: 1}
+	g.PutText([]byte("text"))
+	if g.Freeze() != nil {
+		t.Error("a table with texts was frozen")
+	}
+}

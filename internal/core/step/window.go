@@ -138,6 +138,7 @@ func mergeEntry(o *plan.Op, g *state.Groups, tag int64, from *state.Groups, f ui
 }
 
 func addEntry(o *plan.Op, g *state.Groups, e uint32, from *state.Groups, f uint32) {
+	g.Touch(e)
 	src, dst := from.Of(f), g.Of(e)
 	dst[wordRows] += src[wordRows]
 	word := baseWords(o)
@@ -637,17 +638,57 @@ func (x *suffixes) sum(w *Window, k int64, starts []int64, total *state.Groups) 
 }
 
 // Snapshot implements Aggregator.
-func (w *Window) Snapshot() []byte {
+func (w *Window) Snapshot() []byte { return w.Image()() }
+
+// Image notes the state as it is now and gives what writes it, which another goroutine may do while the step goes on:
+// the tables of the slices, which are most of it, are not copied before they change.
+func (w *Window) Image() func() []byte {
+	type table struct {
+		opens  int64
+		frozen *state.Frozen
+		whole  []byte // where it cannot be frozen
+	}
+	var tables []table
+	head := le.AppendUint64(nil, uint64(w.closed))
+	head = le.AppendUint64(head, uint64(w.next))
+	head = le.AppendUint64(head, uint64(w.prioTo))
+	head = le.AppendUint32(head, uint32(len(w.slices)))
+	size := len(head)
+	for _, k := range slices.Sorted(maps.Keys(w.slices)) {
+		t := table{opens: k}
+		if t.frozen = w.slices[k].Freeze(); t.frozen != nil {
+			size += 8 + t.frozen.Encoded()
+		} else {
+			t.whole = w.slices[k].AppendTo(nil)
+			size += 8 + len(t.whole)
+		}
+		tables = append(tables, t)
+	}
+	rest := w.restOfState()
+	return func() []byte {
+		b := append(make([]byte, 0, size+len(rest)), head...)
+		for _, t := range tables {
+			b = le.AppendUint64(b, uint64(t.opens))
+			if t.frozen != nil {
+				b = t.frozen.AppendTo(b)
+			} else {
+				b = append(b, t.whole...)
+			}
+		}
+		return append(b, rest...)
+	}
+}
+
+// restOfState writes all but the tables of the slices.
+func (w *Window) restOfState() []byte {
 	size := 64 + w.prior.Encoded()
-	for _, m := range []map[int64]*state.Groups{w.slices, w.given, w.touch} {
+	for _, m := range []map[int64]*state.Groups{w.given, w.touch} {
 		for _, g := range m {
 			size += 8 + g.Encoded()
 		}
 	}
-	b := le.AppendUint64(make([]byte, 0, size), uint64(w.closed))
-	b = le.AppendUint64(b, uint64(w.next))
-	b = le.AppendUint64(b, uint64(w.prioTo))
-	for _, m := range []map[int64]*state.Groups{w.slices, w.given, w.touch} {
+	b := make([]byte, 0, size)
+	for _, m := range []map[int64]*state.Groups{w.given, w.touch} {
 		b = le.AppendUint32(b, uint32(len(m)))
 		for _, k := range slices.Sorted(maps.Keys(m)) {
 			b = m[k].AppendTo(le.AppendUint64(b, uint64(k)))
