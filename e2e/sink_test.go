@@ -146,3 +146,61 @@ func TestFinishedJob(t *testing.T) {
 	check()
 	p.fiume("", "job", "drop", "j").want(t, 0, "dropped")
 }
+
+// TestRefusedRows: a row that MariaDB does not take stops the job, which says why and loses nothing, or is set aside with
+// the reason where the sink says so.
+func TestRefusedRows(t *testing.T) {
+	p := serve(t, t.TempDir())
+	address, db := raceDatabase(t)
+	for _, name := range []string{"strict", "kind"} {
+		if _, err := db.Exec("CREATE TABLE " + name + " (chip VARCHAR(4) NOT NULL, n INT)"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	p.apply(p.endpoint(address) + `CREATE TOPIC t (PARTITIONS 1); DECLARE STREAM s (chip VARCHAR, n BIGINT) FROM TOPIC 't';
+		DECLARE SINK strict TO MARIADB 'strict' VIA race_db;
+		DECLARE SINK kind TO MARIADB 'kind' VIA race_db (BAD ROWS keep);
+		CREATE JOB strict_job AS SELECT chip, n FROM s ROUTE TO strict SET (CHECKPOINT EVERY 200 MILLISECONDS);
+		CREATE JOB kind_job AS SELECT chip, n FROM s ROUTE TO kind SET (CHECKPOINT EVERY 200 MILLISECONDS);`)
+	var ms []api.MessageRequest
+	for i := range 300 {
+		chip := fmt.Sprintf("C%d", i%100)
+		switch i {
+		case 70:
+			chip = "much too long"
+		case 200:
+			chip = ""
+		}
+		v := fmt.Sprintf(`{"chip":"%s","n":%d}`, chip, i)
+		if i == 200 {
+			v = `{"n":200}`
+		}
+		ms = append(ms, api.MessageRequest{Value: v})
+	}
+	if err := p.Write(t.Context(), "t", ms); err != nil {
+		t.Fatal(err)
+	}
+	count := func(q string) (n int) {
+		_ = db.QueryRow(q).Scan(&n)
+		return n
+	}
+	eventually(t, "the good rows", func() bool { return count("SELECT COUNT(*) FROM kind") == 298 })
+	if n := count("SELECT COUNT(*) FROM fiume_set_aside WHERE sink='kind' AND (reason LIKE '%Data too long%' AND content LIKE '%much too long%' OR reason LIKE '%cannot be null%')"); n != 2 {
+		t.Errorf("%d rows are set aside with their reason", n)
+	}
+	eventually(t, "the ledger to count them", func() bool {
+		j, err := p.Job(t.Context(), "kind_job")
+		return err == nil && j.Rejects == 2 && j.Out == 298 && len(j.Samples) == 2 && j.State == "running"
+	})
+	eventually(t, "the strict job to say why it waits", func() bool {
+		j, err := p.Job(t.Context(), "strict_job")
+		return err == nil && j.State == "retrying" && strings.Contains(j.Reason, "Data too long")
+	})
+	if n := count("SELECT COUNT(*) FROM strict"); n != 0 {
+		t.Errorf("%d rows of a transaction that failed are there", n)
+	}
+	if _, err := db.Exec("ALTER TABLE strict MODIFY chip VARCHAR(40) NULL"); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "all rows, once the table takes them", func() bool { return count("SELECT COUNT(*) FROM strict") == 300 })
+}

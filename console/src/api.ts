@@ -37,7 +37,7 @@ export type JobDetail = Job & {
 export type Checkpoint = { number: number; at: string; bytes: number; took_ms: number; version: number };
 export type JobState = {
   steps: { id: number; step: string; kind: string; detail: string; keys: number; rows: number; bytes: number; growth?: number }[];
-  sinks: { sink: string; place: string; promise: string; spooled: number; waiting?: { since: string; reason: string; tries: number } }[];
+  sinks: { sink: string; place: string; promise: string; spooled: number; missing: number; waiting?: { since: string; reason: string; tries: number } }[];
   checkpoints: Checkpoint[];
 };
 export type Version = { job: string; version: number; sql: string; actor: string; created_at: string };

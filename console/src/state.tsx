@@ -42,6 +42,7 @@ export function StateTab({ job }: { job: JobDetail }) {
                 <Td><span className="font-medium">{s.sink}</span><div className="text-xs text-soft">{s.place}</div></Td>
                 <td className="border-t border-line/70 px-3 py-1.5 align-top">
                   {s.promise}
+                  {s.missing > 0 && <div className="text-sand">{count(s.missing)} rows from before the last start have not come again; where that stays, what was read again gave other rows</div>}
                   {s.waiting && <div className="text-clay">retrying since {ago(s.waiting.since)}, {count(s.waiting.tries)} tries, because {s.waiting.reason}</div>}
                 </td>
                 <Td right>{bytes(s.spooled)}</Td>

@@ -211,6 +211,9 @@ func (a *app) printState(s *service.JobState) {
 		if x.Spooled > 0 {
 			fmt.Fprintf(a.out, "  %s bytes wait for their place\n", number(x.Spooled))
 		}
+		if x.Missing > 0 {
+			fmt.Fprintf(a.out, "  %s rows from before the last start have not come again; where that stays, what was read again gave other rows\n", number(int64(x.Missing)))
+		}
 		if w := x.Waiting; w != nil {
 			fmt.Fprintf(a.out, "  retrying since %s because %s\n", w.Since.Local().Format("15:04:05"), firstLine(w.Reason))
 		}

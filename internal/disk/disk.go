@@ -153,6 +153,19 @@ func Rewrite(f File, from, to int64) error {
 	return err
 }
 
+// SyncWhole makes durable the first size bytes of a file. doubt keeps whether an earlier sync has failed, so that they
+// are written once more before.
+func SyncWhole(f File, size int64, doubt *bool) error {
+	if *doubt {
+		if err := Rewrite(f, 0, size); err != nil {
+			return err
+		}
+	}
+	err := f.Sync()
+	*doubt = err != nil
+	return err
+}
+
 // SyncAgain makes a stretch of a file durable of which it is not known whether it is. A disk that fails is tried for
 // a while, since whoever syncs after a failure is told nothing of it.
 func SyncAgain(f File, from, to int64) error {

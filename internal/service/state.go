@@ -31,6 +31,7 @@ type SinkState struct {
 	Place   string        `json:"place"`
 	Promise string        `json:"promise"`
 	Spooled int64         `json:"spooled" doc:"bytes that wait for the place"`
+	Missing int           `json:"missing" doc:"rows from before the last start that have not come again: where it stays above zero, the replay differed"`
 	Waiting *flow.Waiting `json:"waiting,omitempty" doc:"set while the place is away or full"`
 }
 
@@ -111,7 +112,7 @@ func (s *Service) JobState(name string) (*JobState, error) {
 	for _, o := range p.Outputs() {
 		x := SinkState{Sink: o.Step, Place: o.Detail, Promise: o.Promise()}
 		if k, ok := byID[o.ID]; ok {
-			x.Spooled, x.Waiting = k.Spooled, k.Waiting
+			x.Spooled, x.Missing, x.Waiting = k.Spooled, k.Missing, k.Waiting
 		}
 		out.Sinks = append(out.Sinks, x)
 	}

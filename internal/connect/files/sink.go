@@ -215,16 +215,9 @@ func (s *Sink) sync() error {
 	if err := s.file.Truncate(s.size); err != nil {
 		return err
 	}
-	if s.doubt {
-		if err := disk.Rewrite(s.file, 0, s.size); err != nil {
-			return err
-		}
-	}
-	if err := s.file.Sync(); err != nil {
-		s.doubt = true
+	if err := disk.SyncWhole(s.file, s.size, &s.doubt); err != nil {
 		return err
 	}
-	s.doubt = false
 	return s.fs.SyncDir(s.dir)
 }
 

@@ -203,16 +203,9 @@ func (s *Sink) Mark(bool) ([]byte, error) {
 // settle makes the open file durable. After a failed sync nobody knows what the disk holds, so that the file is
 // written once more.
 func (s *Sink) settle() error {
-	if s.doubt {
-		if err := disk.Rewrite(s.file, 0, s.size); err != nil {
-			return err
-		}
-	}
-	if err := s.file.Sync(); err != nil {
-		s.doubt = true
+	if err := disk.SyncWhole(s.file, s.size, &s.doubt); err != nil {
 		return err
 	}
-	s.doubt = false
 	return s.FS.SyncDir(s.Dir)
 }
 

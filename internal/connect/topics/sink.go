@@ -16,6 +16,7 @@ import (
 	"fiume/internal/topiclog"
 	"fmt"
 	"math"
+	"sync/atomic"
 
 	"github.com/cespare/xxhash/v2"
 )
@@ -37,6 +38,7 @@ type Sink struct {
 	writer   string // "" in a run without checkpoints
 	producer int64
 	again    map[identity]int32  // rows that are there and will come again
+	missing  atomic.Int64        // their number
 	rest     [][]topiclog.Record // of the payload at hand, by partition: what is not written yet
 }
 
@@ -192,13 +194,17 @@ func (s *Sink) unknown(recs []topiclog.Record) []topiclog.Record {
 	kept := recs[:0]
 	for _, r := range recs {
 		id := identityOf(r.Key, r.Value)
-		if n := s.again[id]; n > 1 {
-			s.again[id] = n - 1
-		} else if n == 1 {
-			delete(s.again, id)
-		} else {
+		n := s.again[id]
+		switch {
+		case n == 0:
 			kept = append(kept, r)
+			continue
+		case n == 1:
+			delete(s.again, id)
+		default:
+			s.again[id] = n - 1
 		}
+		s.missing.Add(-1)
 	}
 	return kept
 }
@@ -240,9 +246,15 @@ func (s *Sink) Resume(b []byte) error {
 			}
 		}
 	}
-	return behind(s.topic, h.Next, s.producer, func(v topiclog.View, key, value []byte) {
+	err := behind(s.topic, h.Next, s.producer, func(v topiclog.View, key, value []byte) {
 		s.again[identityOf(key, value)]++
 	})
+	n := int64(0)
+	for _, k := range s.again {
+		n += int64(k)
+	}
+	s.missing.Store(n)
+	return err
 }
 
 // behind calls each for the messages of a producer behind a place.
@@ -310,14 +322,8 @@ func (s *Sink) Commit(b []byte) error {
 	return nil
 }
 
-// Missing is how many rows from before a crash have not come again. Where that stays above zero the replay
-// differs.
-func (s *Sink) Missing() (n int) {
-	for _, k := range s.again {
-		n += int(k)
-	}
-	return n
-}
+// Missing implements flow.Repeater.
+func (s *Sink) Missing() int { return int(s.missing.Load()) }
 
 // Waiting implements flow.Spooling.
 func (s *Sink) Waiting() int64 {

@@ -137,6 +137,12 @@ type Spooling interface {
 	Waiting() int64
 }
 
+// Repeater is a sink that knows the rows again that it got before a crash.
+type Repeater interface {
+	// Missing is how many of them have not come again. Where that stays above zero the replay differs.
+	Missing() int
+}
+
 // Refused is a row that a sink's place did not take, and that was set aside.
 type Refused struct {
 	Reason string

@@ -29,6 +29,7 @@ type Step struct {
 	Table       bool              `json:"table,omitempty"`   // a scan of a table that is only looked into
 	Bound       string            `json:"bound,omitempty"`   // of a join: what bounds it in time, for people
 	Waiting     *Waiting          `json:"waiting,omitempty"` // of an output: its place is away
+	Missing     int               `json:"missing,omitempty"` // of an output: rows from before the last start that have not come again
 	Spooled     int64             `json:"spooled,omitempty"` // of an output: bytes that its place has not got yet
 	Alias       string            `json:"alias,omitempty"`   // of a side: what the query calls the input
 	Into        *int              `json:"into,omitempty"`    // of a side: the operator that gets the rows
@@ -105,6 +106,9 @@ func (j *Job) Status() Status {
 			t.mu.Unlock()
 			if x, ok := t.sink.(Spooling); ok {
 				st.Spooled = x.Waiting()
+			}
+			if x, ok := t.sink.(Repeater); ok {
+				st.Missing = x.Missing()
 			}
 		}
 		if o.Kind == plan.Side {
