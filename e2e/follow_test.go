@@ -491,6 +491,9 @@ func TestSinkAway(t *testing.T) {
 	}
 	send(100)
 	eventually(t, "the job to wait again", func() bool { return state().State == "retrying" })
+	// It cannot be changed meanwhile: it goes on as it was.
+	p.fiume("", "job", "parallelism", "finds", "2").want(t, 1, "could not be brought to a stand", "it goes on as it was")
+	eventually(t, "the job to wait once more", func() bool { return state().State == "retrying" })
 	if err := p.StopJob(t.Context(), "finds"); err != nil {
 		t.Fatal(err)
 	}

@@ -122,18 +122,7 @@ func TestKilled(t *testing.T) {
 		p.fiume("", "job", "stop", name).want(t, 0)
 	}
 	table := func(name, cols string) (rows []string) {
-		rs, err := db.Query(fmt.Sprintf("SELECT CONCAT_WS('|', %s) FROM %s", cols, name))
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer rs.Close()
-		for rs.Next() {
-			var s string
-			if err := rs.Scan(&s); err != nil {
-				t.Fatal(err)
-			}
-			rows = append(rows, s)
-		}
+		rows = texts(t, db, fmt.Sprintf("SELECT CONCAT_WS('|', %s) FROM %s", cols, name))
 		slices.Sort(rows)
 		return rows
 	}

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bufio"
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -13,6 +14,24 @@ import (
 	"fiume/internal/api"
 	"fiume/internal/service"
 )
+
+// texts gives the only column of a query.
+func texts(t testing.TB, db *sql.DB, query string) (out []string) {
+	t.Helper()
+	rs, err := db.Query(query)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer rs.Close()
+	for rs.Next() {
+		var s string
+		if err := rs.Scan(&s); err != nil {
+			t.Fatal(err)
+		}
+		out = append(out, s)
+	}
+	return out
+}
 
 // TestTableTypes writes values of every type to a table and reads them back from the server.
 func TestTableTypes(t *testing.T) {
@@ -38,20 +57,8 @@ func TestTableTypes(t *testing.T) {
 	if err := p.Write(t.Context(), "t", ms[:3]); err != nil {
 		t.Fatal(err)
 	}
-	rows := func() (out []string) {
-		rs, err := db.Query("SELECT CONCAT_WS('|', id, COALESCE(i,'-'), COALESCE(x,'-'), COALESCE(s,'-'), COALESCE(b,'-'), COALESCE(at,'-'), COALESCE(d,'-'), COALESCE(took,'-'), COALESCE(device,'-'), extra) FROM everything ORDER BY id")
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer rs.Close()
-		for rs.Next() {
-			var s string
-			if err := rs.Scan(&s); err != nil {
-				t.Fatal(err)
-			}
-			out = append(out, s)
-		}
-		return out
+	rows := func() []string {
+		return texts(t, db, "SELECT CONCAT_WS('|', id, COALESCE(i,'-'), COALESCE(x,'-'), COALESCE(s,'-'), COALESCE(b,'-'), COALESCE(at,'-'), COALESCE(d,'-'), COALESCE(took,'-'), COALESCE(device,'-'), extra) FROM everything ORDER BY id")
 	}
 	is := func(want ...string) {
 		t.Helper()

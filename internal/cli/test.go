@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
 
 	"fiume/internal/trial"
 
@@ -38,6 +40,9 @@ the same each time. Where rows are late, the order of arrival stays.`,
 			var dirs []string
 			for _, d := range args {
 				found, err := trial.Find(d)
+				if errors.Is(err, fs.ErrNotExist) {
+					err = fmt.Errorf("there is no directory %s", d)
+				}
 				if err != nil {
 					return &failure{exitUsage, err}
 				}
