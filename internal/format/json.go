@@ -42,6 +42,7 @@ type jsonDecoder struct {
 	reason string
 	wrong  []mistake
 	index  jsonIndex
+	depth  uint8 // how deep the used objects go
 	layouts
 }
 
@@ -83,7 +84,10 @@ func newJSONDecoder(s *plan.Stream, used *plan.Use) *jsonDecoder {
 		d.root.kids = append(d.root.kids, n)
 		d.cols[i] = n.vec
 	}
-	d.root.spread()
+	depth := d.root.spread()
+	d.depth, d.index.nodes = uint8(min(depth, 127)), make([]*jsonNode, depth+2)
+	d.index.nodes[1], d.index.open = d.root, 1
+	d.index.tables = parseTables{class: tokenClass, grammar: grammar, behind: behind, deeper: deeper, aside: aside, noKey: noKey}
 	d.seen, d.rowSet = make([]uint32, len(d.leaves)), make([]uint32, len(d.rows))
 	return d
 }
