@@ -374,9 +374,11 @@ func isHex(c byte) bool {
 // unescape appends a string's text; utf8ok says whether it is valid UTF-8.
 func unescape(dst, s []byte) (out []byte, utf8ok bool) {
 	start := len(dst)
-	hex := func(s []byte) rune {
-		n, _ := strconv.ParseUint(string(s[:4]), 16, 32)
-		return rune(n)
+	hex := func(s []byte) (r rune) {
+		for _, c := range s[:4] {
+			r = r<<4 | rune(c&15+9*(c>>6)) // letters are 1 to 6 behind 0x40 or 0x60
+		}
+		return r
 	}
 	for i := 0; i < len(s); i++ {
 		if s[i] != '\\' {

@@ -21,6 +21,7 @@ type layouts struct {
 	hits     int
 	misses   int
 	pause    int // messages to read before learning again
+	rest     int // how many these were the last time
 	shapes   [shapeLengths]shapes
 }
 
@@ -88,8 +89,12 @@ func (d *jsonDecoder) learn(from int) {
 	d.misses++
 	if d.misses >= 64 {
 		if d.hits < 4*d.misses { // not worth it: the messages have no fixed form
-			d.pause = 4096
+			d.rest = min(max(2*d.rest, 4096), 1<<16)
+			d.pause = d.rest
 			d.known = nil
+		}
+		if d.hits >= 4*d.misses {
+			d.rest = 0
 		}
 		d.hits, d.misses = 0, 0
 	}
