@@ -25,7 +25,7 @@ type Entry struct {
 	Version   int    // of the job
 	Positions string // of the splits, handles of the sinks and the ledger, as JSON
 	File      string // of the state
-	Bytes     int64
+	Bytes     int64 // written for it
 	Took      time.Duration
 	At        time.Time
 }
@@ -51,10 +51,52 @@ type Keeper struct {
 	Log     func(text string, args ...any) // of what went wrong and was made good; args are names and values
 	Now     func() time.Time
 
-	number int64 // of the newest checkpoint
+	// Journal, where set, has what most of the state is in.
+	Journal *Journal
+
+	number  int64 // of the newest checkpoint
+	needed  []journalNeed
+	written int64 // of the journal, when the newest checkpoint was taken
 }
 
-// Save keeps a snapshot. When it gives no error the checkpoint counts.
+// journalNeed says which files of the journal a checkpoint needs.
+type journalNeed struct {
+	number int64
+	files  []int64
+}
+
+// keptNeeds are known: more than checkpoints are kept, since of some it is not known whether they count.
+const keptNeeds = 2 * kept
+
+// need notes what a checkpoint needs, and gives what all do that may count.
+func (k *Keeper) need(number int64, files []int64) (all []int64) {
+	k.needed = append(k.needed, journalNeed{number, files})
+	k.needed = k.needed[max(0, len(k.needed)-keptNeeds):]
+	for _, n := range k.needed {
+		all = append(all, n.files...)
+	}
+	return all
+}
+
+// OpenJournal makes the journal ready for a run.
+func (k *Keeper) OpenJournal() error {
+	entries, err := k.Catalog.All()
+	if err != nil {
+		return err
+	}
+	var all []int64
+	for _, e := range slices.Backward(entries) {
+		var needs struct{ Journal []int64 }
+		if err := json.Unmarshal([]byte(e.Positions), &needs); err != nil {
+			return err
+		}
+		all = k.need(e.Number, needs.Journal)
+	}
+	k.written = k.Journal.Written()
+	return k.Journal.Open(all)
+}
+
+// Save keeps a snapshot, behind what it needs of the journal. When it gives no error the checkpoint counts.
 func (k *Keeper) Save(snap *flow.Snapshot, began time.Time) (e Entry, err error) {
 	positions, err := snap.Positions()
 	if err != nil {
@@ -64,8 +106,20 @@ func (k *Keeper) Save(snap *flow.Snapshot, began time.Time) (e Entry, err error)
 	k.number++
 	n := k.number
 	e = Entry{Number: n, Version: k.Version, Positions: string(positions), File: fmt.Sprintf("%012d.state", n), At: k.Now().UTC()}
+	var needed []int64
+	if k.Journal != nil {
+		needed = k.need(n, snap.Journal)
+		if err := k.Journal.Sync(); err != nil {
+			return e, err
+		}
+	}
 	if e.Bytes, err = k.write(e.File, snap.State); err != nil {
 		return e, err
+	}
+	if k.Journal != nil {
+		written := k.Journal.Written()
+		e.Bytes += written - k.written
+		k.written = written
 	}
 	e.Took = k.Now().Sub(began)
 	removed, err := k.Catalog.Add(e, kept)
@@ -75,6 +129,11 @@ func (k *Keeper) Save(snap *flow.Snapshot, began time.Time) (e Entry, err error)
 	for _, f := range removed {
 		if err := k.FS.Remove(filepath.Join(k.Dir, f)); err != nil && !errors.Is(err, os.ErrNotExist) {
 			k.Log("an old checkpoint cannot be removed", "file", f, "error", err)
+		}
+	}
+	if k.Journal != nil {
+		if err := k.Journal.Trim(needed); err != nil {
+			k.Log("old files of the journal cannot be removed", "error", err)
 		}
 	}
 	return e, nil

@@ -45,6 +45,13 @@ func (r *Run) Do(kill, stop context.Context) error {
 		r.Keeper.Log("files of checkpoints that do not count cannot be removed", "error", err)
 	}
 	r.Options.Restore, r.Options.Checkpoints = snap, true
+	if journal := r.Keeper.Journal; journal != nil {
+		if err := r.Keeper.OpenJournal(); err != nil {
+			return err
+		}
+		defer journal.Close()
+		r.Options.Journal = journal
+	}
 	job, err := flow.New(r.Plan, r.Opener, r.Options)
 	if err != nil {
 		return err

@@ -171,7 +171,9 @@ func difference(got, want []string) string {
 
 func setting(seed uint64) trial.Setting {
 	r := rand.New(rand.NewPCG(seed, 4))
-	return trial.Setting{Seed: seed, Parallelism: 1 + r.IntN(4), Partitions: 1 + r.IntN(3), Piece: 1 + r.IntN(40), Crashes: r.IntN(6), PowerLoss: r.IntN(2) == 0,
+	state := rand.New(rand.NewPCG(seed, 5))
+	return trial.Setting{CellBytes: []int{0, 300, 2000, 10000}[state.IntN(4)], Memory: []int64{0, 5000, 50000}[state.IntN(3)],
+		Seed: seed, Parallelism: 1 + r.IntN(4), Partitions: 1 + r.IntN(3), Piece: 1 + r.IntN(40), Crashes: r.IntN(6), PowerLoss: r.IntN(2) == 0,
 		Trouble: []float64{0, 0, 0.02, 0.1}[r.IntN(4)], Every: time.Duration(1+r.IntN(30)) * time.Millisecond,
 		Pace: []time.Duration{0, 5 * time.Millisecond, 30 * time.Millisecond}[r.IntN(3)], Jumps: r.IntN(3) == 0}
 }

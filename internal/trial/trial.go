@@ -53,6 +53,8 @@ type Setting struct {
 	Every       time.Duration // between checkpoints; 0: 5 ms
 	Pace        time.Duration // at most so long is waited for each piece of a stream, and for a table
 	Jumps       bool          // the clock jumps by hours
+	CellBytes   int           // parts of the state that hold more are cut in two; 0: as is usual
+	Memory      int64         // bytes of state in memory; 0: any number
 	Unsafe      bool          // tables confirm rows before a checkpoint counts: wrong on purpose
 }
 
@@ -343,9 +345,10 @@ func (w *World) life(ctx context.Context, last bool) (ended bool, status flow.St
 	}
 	var job *flow.Job
 	run := checkpoint.Run{
-		Keeper: &checkpoint.Keeper{FS: session, Dir: stateDir, Catalog: &w.entries, Version: 1, Now: now, Log: func(string, ...any) {}},
-		Plan:   w.plan, Opener: o, Every: w.set.Every,
-		Options: flow.Options{Parallelism: w.set.Parallelism, Describe: text.Describe, Now: now},
+		Keeper: &checkpoint.Keeper{FS: session, Dir: stateDir, Catalog: &w.entries, Version: 1, Now: now, Log: func(string, ...any) {},
+			Journal: &checkpoint.Journal{FS: session, Dir: stateDir, FileBytes: int64(4 * w.set.CellBytes)}},
+		Plan: w.plan, Opener: o, Every: w.set.Every,
+		Options: flow.Options{Parallelism: w.set.Parallelism, Describe: text.Describe, Now: now, CellBytes: w.set.CellBytes, Memory: w.set.Memory},
 		Started: func(j *flow.Job) { job = j },
 	}
 	err = run.Do(kill, context.Background())

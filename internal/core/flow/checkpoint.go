@@ -20,7 +20,9 @@ type Snapshot struct {
 	Splits map[string]SplitPosition `json:"splits"` // by the scan's key and the split's name
 	Ledger []step.Counts            `json:"ledger"` // by operator
 	Sinks  map[string][]byte        `json:"sinks"`  // handles, by the output's key
-	State  map[string][][]byte      `json:"-"`      // by the operator's key, a piece a task
+	// Journal has the files of the journal that the state needs.
+	Journal []int64             `json:"journal,omitempty"`
+	State   map[string][][]byte `json:"-"` // by the operator's key, a piece a task
 }
 
 // SplitPosition is where a split is read on.
@@ -79,15 +81,28 @@ func (j *Job) leave(task any, give func(b *barrier)) {
 	}
 }
 
-// state notes what a task gives to the checkpoint; write, where set, writes its state.
-func (b *barrier) state(op *plan.Op, write func() []byte, counts []step.Counts) {
+// state notes the counts of a task.
+func (b *barrier) state(counts []step.Counts) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for i := range counts {
 		b.snap.Ledger[i].Add(counts[i])
 	}
-	if write != nil && !(op.Kind == plan.Keep && op.OfTable.Reread() && len(op.Next) == 0) {
-		b.pieces = append(b.pieces, piece{op.Key, write})
+}
+
+// piece notes what writes a piece of the state of an operator.
+func (b *barrier) piece(op *plan.Op, write func() []byte) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.pieces = append(b.pieces, piece{op.Key, write})
+}
+
+// needs notes that the state needs a file of the journal.
+func (b *barrier) needs(file int64) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if file > 0 && !slices.Contains(b.snap.Journal, file) {
+		b.snap.Journal = append(b.snap.Journal, file)
 	}
 }
 
@@ -230,9 +245,11 @@ func (j *Job) Begin() (*Snapshot, error) {
 			b.position(sc, sr)
 		}
 	}
-	for op, ws := range j.keyed {
+	for _, ws := range j.keyed {
 		for _, w := range ws {
-			b.state(op, image(w.keyed), w.counts)
+			if err := w.give(b); err != nil {
+				return nil, err
+			}
 		}
 	}
 	for _, s := range j.sinks {
@@ -302,7 +319,8 @@ func (s *Snapshot) ledger(p *plan.Plan) []step.Counts {
 	for i, o := range p.Ops {
 		if k := slices.Index(s.Keys, o.Key); k >= 0 && k < len(s.Ledger) {
 			c := s.Ledger[k]
-			out[i] = step.Counts{In: c.Held, Held: c.Held, Covered: c.Covered - c.Counted - c.Missed}
+			// What is open waits in parts of the state that are parked.
+			out[i] = step.Counts{In: c.Held + c.Open(), Held: c.Held, Covered: c.Covered - c.Counted - c.Missed}
 		}
 	}
 	return out
@@ -320,12 +338,9 @@ func (j *Job) restore(s *Snapshot) error {
 		var wg sync.WaitGroup
 		for t, w := range ws {
 			wg.Go(func() {
-				for _, piece := range s.State[op.Key] {
-					if errs[t] = w.keyed.Restore(piece); errs[t] != nil {
-						return
-					}
+				if errs[t] = w.restore(s.State[op.Key]); errs[t] == nil {
+					w.look()
 				}
-				w.closed = w.keyed.Closed()
 			})
 		}
 		wg.Wait()

@@ -24,24 +24,31 @@ type Options struct {
 	Restore     *Snapshot // nil: from the beginning
 	Checkpoints bool      // checkpoints will be taken: sinks take part, and whoever runs the job closes it
 	Now         func() time.Time
-	Lags        bool // count how far the rows of every source lag behind
+	// Journal takes state that does not fit into Memory, and what changes between checkpoints. Without it all state
+	// is held in memory, and checkpoints write all of it.
+	Journal   Journal
+	Memory    int64 // bytes of state that steps may hold in memory; 0: any number
+	CellBytes int   // how much a part of the state may hold before it is cut in two; 0: as is usual
+	Lags      bool  // count how far the rows of every source lag behind
 	// Describe writes a row for people, as JSON.
 	Describe func(fields []types.Field, b *column.Batch, i int) string
 }
 
 // Job is a plan being run.
 type Job struct {
-	plan    *plan.Plan
-	opts    Options
-	sources []*scanner
-	keyed   map[*plan.Op][]*keyedTask
-	tables  map[*plan.Op]*state.Table // by Keep
-	caches  map[*plan.Op]step.Rows    // by Lookup, where the place is asked
-	sinks   []*sinkTask
-	sinkOf  map[*plan.Op]*sinkTask
-	sched   scheduler
-	taps    map[int]*tap
-	samples samples
+	plan       *plan.Plan
+	opts       Options
+	sources    []*scanner
+	keyed      map[*plan.Op][]*keyedTask
+	keyedTasks int                       // those whose state can be parked
+	held       atomic.Int64              // bytes of state that these hold in memory
+	tables     map[*plan.Op]*state.Table // by Keep
+	caches     map[*plan.Op]step.Rows    // by Lookup, where the place is asked
+	sinks      []*sinkTask
+	sinkOf     map[*plan.Op]*sinkTask
+	sched      scheduler
+	taps       map[int]*tap
+	samples    samples
 
 	ctx    context.Context
 	cancel context.CancelFunc
@@ -260,7 +267,7 @@ func (j *Job) connect(in *instance, op *plan.Op) {
 func (j *Job) openKeyed(op *plan.Op) error {
 	n := j.opts.Parallelism
 	for t := range n {
-		w := &keyedTask{job: j, op: op, box: newInbox()}
+		w := &keyedTask{job: j, op: op, box: newInbox(), number: t, passed: noMarks, sent: types.MinTime, sizes: sizesOf(j.opts.CellBytes)}
 		j.connect(&w.instance, op)
 		ctx := step.NewContext(len(j.plan.Ops), j.opts.Describe)
 		pipe, err := j.pipe(op, ctx)
@@ -268,23 +275,11 @@ func (j *Job) openKeyed(op *plan.Op) error {
 			return err
 		}
 		w.pipe = pipe
-		switch op.Kind {
-		case plan.Window:
-			w.keyed = step.NewAggregator(op, ctx, pipe.root, t, n)
-		case plan.Join:
-			w.keyed = step.NewJoin(op, ctx, pipe.root, t, n)
-		case plan.AsOf:
-			w.keyed = step.NewAsOf(op, ctx, pipe.root, t, n)
-		case plan.Settle:
-			w.keyed = step.NewSettle(op, ctx, pipe.root, t, n)
-		case plan.Keep:
-			next := pipe.root
-			if len(op.Next) == 0 {
-				next = nil
-			}
-			w.keyed = step.NewKeep(op, ctx, next, j.tables[op], t, n)
-		default:
-			w.keyed = step.NewOrdered(op, ctx, pipe.root, t, n)
+		w.gate, w.split = &gateNode{next: pipe.root}, step.NewSplitter(op, ctx)
+		w.cells = []*cell{{task: t, tasks: n, keyed: w.newKeyed(t, n), out: types.MinTime}}
+		w.place()
+		if w.cuts() {
+			j.keyedTasks++
 		}
 		j.keyed[op] = append(j.keyed[op], w)
 	}

@@ -546,6 +546,7 @@ func oneJoin(t *testing.T, seed uint64) {
 	for round := range 3 {
 		parallelism, piece := 1+r.IntN(8), []int{1, 7, 100, 4096}[r.IntN(4)]
 		w := &world{of: of, r: r, piece: piece, sinks: map[string]*list{}}
+		w.tight(r)
 		crashes := 0
 		if round > 0 {
 			crashes = r.IntN(3)
@@ -559,7 +560,7 @@ func oneJoin(t *testing.T, seed uint64) {
 			got = final(t, where, w.sinks["results"].got, -1, false)
 		}
 		if !slices.Equal(got, want) {
-			t.Fatalf("%s\n%s", where, difference(got, want))
+			t.Fatalf("cell %d memory %d %s\n%s", w.cell, w.memory, where, difference(got, want))
 		}
 		if q.late {
 			gotLate := w.late()

@@ -174,6 +174,16 @@ type world struct {
 	r      *rand.Rand
 	piece  int
 	sinks  map[string]*list
+
+	// How state is held: on disk beyond so much memory, in parts of some size.
+	journal *memoryJournal
+	memory  int64
+	cell    int
+}
+
+// tight gives the world a journal, and little room or much.
+func (w *world) tight(r *rand.Rand) {
+	w.journal, w.cell, w.memory = newMemoryJournal(), []int{0, 200, 1500, 6000}[r.IntN(4)], []int64{0, 1000, 20000}[r.IntN(3)]
 }
 
 func (w *world) OpenSource(scan *plan.Op) (Source, error) {
@@ -273,6 +283,7 @@ func oneSeed(t *testing.T, seed uint64) {
 		w := &world{splits: splits, r: r, piece: piece, sinks: map[string]*list{}}
 		crashes := 0
 		if round > 0 {
+			w.tight(r)
 			crashes = r.IntN(3)
 		}
 		where := fmt.Sprintf("seed %d, round %d, parallelism %d, pieces of %d, %d crashes\n%s", seed, round, parallelism, piece, crashes, text)
@@ -312,8 +323,13 @@ func (w *world) late() (out []string) {
 }
 
 func (w *world) options(parallelism int, from *Snapshot) Options {
-	return Options{Parallelism: parallelism, Restore: from, Checkpoints: true, Now: func() time.Time { return time.Unix(1_900_000_000, 0) },
+	o := Options{Parallelism: parallelism, Restore: from, Checkpoints: true, Memory: w.memory, CellBytes: w.cell, Now: func() time.Time { return time.Unix(1_900_000_000, 0) },
 		Describe: func(f []types.Field, b *column.Batch, i int) string { return "{" + rowOf(f, b, i) + "}" }}
+	if w.journal != nil {
+		w.journal.forget()
+		o.Journal = w.journal
+	}
+	return o
 }
 
 // run runs a plan to its end, with crashes on the way: each ends the run after a checkpoint, and the next

@@ -33,7 +33,9 @@ type Step struct {
 	Spooled     int64             `json:"spooled,omitempty"` // of an output: bytes that its place has not got yet
 	Alias       string            `json:"alias,omitempty"`   // of a side: what the query calls the input
 	Into        *int              `json:"into,omitempty"`    // of a side: the operator that gets the rows
-	Bytes       int               `json:"bytes,omitempty"`
+	Bytes       int               `json:"bytes,omitempty"`   // in memory
+	Disk        int64             `json:"disk,omitempty"`    // bytes of its state in the journal
+	Parked      int               `json:"parked,omitempty"`  // parts of the state that do not fit into memory
 }
 
 // SplitStatus is the state of one split.
@@ -125,6 +127,11 @@ func (j *Job) Status() Status {
 			st.Windows = max(st.Windows, w.open)
 			st.Keys += w.keys
 			st.Bytes += w.bytes
+			st.Disk += w.disk
+			st.Parked += w.parked
+			if w.waits != nil {
+				st.Waiting = w.waits
+			}
 			if x := known(w.closed); x != nil {
 				st.Watermark = x
 			}

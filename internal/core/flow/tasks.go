@@ -85,6 +85,7 @@ type inbox struct {
 	newest int64 // number of the newest checkpoint heard of
 	kept   []packet
 	ready  []packet
+	wait   time.Duration // how long next waits for a packet before it gives an empty one; 0: for ever
 }
 
 func newInbox() *inbox { return &inbox{ch: make(chan packet, queueLength)} }
@@ -121,8 +122,14 @@ func (b *inbox) next(ctx context.Context) (packet, *barrier, bool) {
 		} else if b.live == 0 {
 			return packet{}, nil, false
 		} else {
+			var over <-chan time.Time
+			if b.wait > 0 {
+				over = time.After(b.wait)
+			}
 			select {
 			case p = <-b.ch:
+			case <-over:
+				return packet{from: -1}, nil, true
 			case <-ctx.Done():
 				return packet{}, nil, false
 			}
@@ -159,7 +166,7 @@ type keyedTask struct {
 	op     *plan.Op
 	box    *inbox
 	pipe   *pipe
-	keyed  keyed
+	number int     // among the tasks of its operator
 	marks  []int64 // watermark by producer
 	sides  []int   // side of a join, by producer
 	loads  []bool  // by producer: it has been read to its end once
@@ -167,7 +174,23 @@ type keyedTask struct {
 	quiet  []bool  // idle, by producer
 	newest int64
 
+	cells     []*cell                // its state; one while there is little
+	of        [state.KeyRanges]int16 // the cell of each key range
+	gate      *gateNode
+	split     *step.Splitter
+	parts     []step.Delivery
+	sizes     sizes
+	passed    marks // what the cells have got
+	logging   bool  // deliveries are noted in the journal
+	turn      int64
+	bytesHeld int   // by the cells in memory
+	accounted int64 // what the job knows of it
+	sent      int64 // the watermark sent last
+
 	instance // seen guards what follows
+	disk     int64
+	parked   int
+	waits    *Waiting // for room in the journal, or nil
 	open     int
 	keys     int
 	bytes    int
@@ -204,9 +227,16 @@ func (w *keyedTask) run() error {
 	if len(w.loads) == 0 && w.op.Kind == plan.Keep {
 		w.job.sched.tableLoaded() // nothing to read
 	}
-	defer w.job.leave(w, func(b *barrier) { b.state(w.op, image(w.keyed), w.counts) })
+	defer w.job.leave(w, func(b *barrier) {
+		if err := w.give(b); err != nil {
+			b.fail(err)
+		}
+	})
 	w.newest = types.MinTime
 	for {
+		if w.box.wait = 0; w.anyParked() {
+			w.box.wait = parkedMs / 4 * time.Millisecond
+		}
 		p, marker, ok := w.box.next(ctx)
 		if ctx.Err() != nil {
 			return nil
@@ -222,37 +252,43 @@ func (w *keyedTask) run() error {
 			}
 			continue
 		}
+		if p.from < 0 { // nothing has come for a while
+			if err := w.workOff(); err != nil {
+				return w.ended(err)
+			}
+			if w.flush(w.lowest(), false) != nil {
+				return nil
+			}
+			continue
+		}
 		w.marks[p.from] = max(w.marks[p.from], p.watermark)
 		w.quiet[p.from] = p.idle
 		w.newest = max(w.newest, p.newest)
 		if p.end {
 			w.marks[p.from] = types.MaxTime
 		}
-		out := int64(0)
-		switch k := w.keyed.(type) {
-		case step.Aggregator:
-			if p.groups != nil {
-				k.Merge(p.groups.groups, p.groups.partly)
-				p.groups.release()
-			}
-			k.Advance(w.watermark(), w.newest)
-			out = k.Closed()
-		case *step.Ordered:
-			k.Merge(p.rows)
-			out = k.Advance(w.watermark())
-		case *step.Join:
-			k.Merge(w.sides[p.from], p.block)
-			out = k.Advance([2]int64{w.watermarkOf(0), w.watermarkOf(1)})
-		case *step.AsOf:
-			k.Merge(w.sides[p.from], p.block)
-			out = k.Advance([2]int64{w.watermarkOf(0), w.watermarkOf(1)})
-		case *step.Settle:
-			k.Merge(p.block)
-			out = types.MinTime
-		case *step.Keep:
+		out := types.MinTime
+		if k, ok := w.cells[0].keyed.(*step.Keep); ok {
 			k.Merge(p.block, p.split, p.fresh, p.complete)
 			k.Advance()
-			out = types.MinTime
+			w.measure(w.cells[0])
+		} else {
+			d := step.Delivery{Rows: p.rows, Block: p.block}
+			if p.groups != nil {
+				d.Groups, d.Partly = p.groups.groups, p.groups.partly
+			}
+			m := marks{at: [2]int64{w.watermark(), types.MinTime}, newest: w.newest}
+			if len(w.sides) > 0 && w.op.Kind != plan.Settle {
+				d.Side = w.sides[p.from]
+				m.at = [2]int64{w.watermarkOf(0), w.watermarkOf(1)}
+			}
+			var err error
+			if out, err = w.deliver(&d, m); err != nil {
+				return w.ended(err)
+			}
+			if p.groups != nil {
+				p.groups.release()
+			}
 		}
 		if p.block != nil {
 			p.block.Free()
@@ -275,9 +311,17 @@ func (w *keyedTask) watermark() int64 {
 		}
 	}
 	if !any {
-		return w.keyed.Closed()
+		return w.passed.at[0]
 	}
 	return low
+}
+
+// ended is the reason why a task ends, or nil where the run is over anyway.
+func (w *keyedTask) ended(err error) error {
+	if w.job.ctx.Err() != nil {
+		return nil
+	}
+	return err
 }
 
 // watermarkOf is that of one side of a join. A table none of whose splits has anything to read is up to
@@ -321,23 +365,46 @@ func (w *keyedTask) flush(watermark int64, end bool) error {
 	defer w.mu.Unlock()
 	var open []step.OpenWindow
 	list := w.pipe.ctx.NowMs >= w.looked+listEveryMs || end
-	if a, ok := w.keyed.(step.Aggregator); ok && list {
-		open = a.Open(listedOpen)
-		w.looked = w.pipe.ctx.NowMs
+	if list {
+		for _, c := range w.cells {
+			if a, ok := c.keyed.(step.Aggregator); ok {
+				open = merged(open, a.Open(listedOpen))
+				w.looked = w.pipe.ctx.NowMs
+			}
+		}
 	}
 	w.seen.Lock()
 	if list {
 		w.windows = open
 	}
-	w.open, w.keys, w.bytes = w.keyed.Size()
-	w.closed = w.keyed.Closed()
-	if h, ok := w.keyed.(holder); ok {
-		for side := range w.held {
-			w.held[side].rows, w.held[side].bytes = h.Held(side)
+	w.look()
+	w.waits = nil
+	w.seen.Unlock()
+	w.sent = watermark
+	return w.send(w.job.ctx, t)
+}
+
+// look notes the figures that people see. The caller holds seen.
+func (w *keyedTask) look() {
+	w.open, w.keys, w.disk, w.parked, w.bytes, w.closed = 0, 0, 0, 0, w.holds(), types.MaxTime
+	clear(w.held[:])
+	for _, c := range w.cells {
+		w.open, w.keys = max(w.open, c.open), w.keys+c.keys
+		w.disk += c.base.Len + c.logged
+		if c.keyed == nil {
+			w.parked++
+			w.closed = min(w.closed, c.out)
+			continue
+		}
+		w.closed = min(w.closed, c.keyed.Closed())
+		if h, ok := c.keyed.(holder); ok {
+			for side := range w.held {
+				rows, bytes := h.Held(side)
+				w.held[side].rows += rows
+				w.held[side].bytes += bytes
+			}
 		}
 	}
-	w.seen.Unlock()
-	return w.send(w.job.ctx, t)
 }
 
 func (w *keyedTask) snapshot(m *barrier) error {
@@ -346,8 +413,11 @@ func (w *keyedTask) snapshot(m *barrier) error {
 	if !m.hears(w) {
 		return nil
 	}
-	m.state(w.op, image(w.keyed), w.counts)
-	err := w.mark(w.job.ctx, m)
+	err := w.give(m)
+	if err != nil {
+		m.fail(err)
+	}
+	err = w.mark(w.job.ctx, m)
 	m.done()
 	return err
 }
@@ -445,7 +515,7 @@ func (s *sinkTask) mark(b *barrier) error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	b.state(s.op, nil, s.counts)
+	b.state(s.counts)
 	return nil
 }
 

@@ -4,9 +4,11 @@ package state
 
 import (
 	"bytes"
-	"fmt"
+	"errors"
 	"slices"
 )
+
+var errCut = errors.New("state is cut short")
 
 // KeyRanges is the number of ranges that the hashes of keys are cut into. Tasks share the ranges, so
 // the number of tasks can change without hashing anything again.
@@ -124,6 +126,14 @@ func (g *Groups) add(hash uint64, tag int64, key []byte) uint32 {
 	return e
 }
 
+// Take appends entry f of a table whose words address no texts, without making it known to Find.
+func (g *Groups) Take(from *Groups, f uint32) {
+	g.Hashes, g.Tags = append(g.Hashes, from.Hashes[f]), append(g.Tags, from.Tags[f])
+	g.keys = append(g.keys, from.Key(f)...)
+	g.ends = append(g.ends, uint32(len(g.keys)))
+	g.Words = append(g.Words, from.Of(f)...)
+}
+
 func (g *Groups) rehash() {
 	n := max(64, len(g.index)*2)
 	for n <= 2*len(g.Hashes) {
@@ -239,14 +249,23 @@ func appendTable(b []byte, width int, hashes []uint64, tags []int64, ends []uint
 
 // ReadGroups reads what AppendTo wrote and gives what follows it.
 func ReadGroups(b []byte) (*Groups, []byte, error) {
+	g, b, err := ReadEntries(b)
+	if err == nil {
+		g.rehash()
+	}
+	return g, b, err
+}
+
+// ReadEntries is ReadGroups for a table in which nothing is to be found by its key.
+func ReadEntries(b []byte) (*Groups, []byte, error) {
 	if len(b) < 16 {
-		return nil, nil, fmt.Errorf("state is cut short")
+		return nil, nil, errCut
 	}
 	g := &Groups{Width: int(le.Uint32(b))}
 	n, keys, text := int(le.Uint32(b[4:])), int(le.Uint32(b[8:])), int(le.Uint32(b[12:]))
 	b = b[16:]
 	if len(b) < n*(20+8*g.Width)+keys+text {
-		return nil, nil, fmt.Errorf("state is cut short")
+		return nil, nil, errCut
 	}
 	words := func(k int) []uint64 {
 		out := make([]uint64, k)
@@ -269,6 +288,5 @@ func ReadGroups(b []byte) (*Groups, []byte, error) {
 	g.Words = words(n * g.Width)
 	g.keys, b = slices.Clone(b[:keys]), b[keys:]
 	g.Text, b = slices.Clone(b[:text]), b[text:]
-	g.rehash()
 	return g, b, nil
 }

@@ -228,3 +228,99 @@ func (b *Block) Key(i int) []byte {
 
 // Row gives the columns of row i.
 func (b *Block) Row(i int) []byte { return b.data[b.ends[2*i]:b.ends[2*i+1]] }
+
+// AddFrom appends row i of another block.
+func (b *Block) AddFrom(from *Block, i int) {
+	b.Hashes, b.Time = append(b.Hashes, from.Hashes[i]), append(b.Time, from.Time[i])
+	b.Pos, b.From = append(b.Pos, from.Pos[i]), append(b.From, from.From[i])
+	if from.Change != nil {
+		b.Change = append(b.Change, from.Change[i])
+	}
+	if len(from.Stamp) > 0 {
+		b.Stamp = append(b.Stamp, from.Stamp[i])
+	}
+	b.data = append(b.data, from.Key(i)...)
+	b.ends = append(b.ends, uint32(len(b.data)))
+	b.data = append(b.data, from.Row(i)...)
+	b.ends = append(b.ends, uint32(len(b.data)))
+}
+
+// AppendTo writes the block, little-endian: the number of rows, the length of the data, how many rows say what they
+// change, and how many have a stamp, as uint32; then hashes, times, places, splits, ends, changes, stamps and data.
+func (b *Block) AppendTo(dst []byte) []byte {
+	for _, n := range []int{b.N(), len(b.data), len(b.Change), len(b.Stamp)} {
+		dst = le.AppendUint32(dst, uint32(n))
+	}
+	for _, h := range b.Hashes {
+		dst = le.AppendUint64(dst, h)
+	}
+	for _, list := range [][]int64{b.Time, b.Pos} {
+		for _, x := range list {
+			dst = le.AppendUint64(dst, uint64(x))
+		}
+	}
+	for _, x := range b.From {
+		dst = le.AppendUint32(dst, uint32(x))
+	}
+	for _, x := range b.ends {
+		dst = le.AppendUint32(dst, x)
+	}
+	for _, x := range b.Change {
+		dst = append(dst, byte(x))
+	}
+	for _, x := range b.Stamp {
+		dst = le.AppendUint64(dst, uint64(x))
+	}
+	return append(dst, b.data...)
+}
+
+// ReadBlock reads what AppendTo wrote.
+func ReadBlock(src []byte) (*Block, error) {
+	if len(src) < 16 {
+		return nil, errCut
+	}
+	n, data, changes, stamps := int(le.Uint32(src)), int(le.Uint32(src[4:])), int(le.Uint32(src[8:])), int(le.Uint32(src[12:]))
+	src = src[16:]
+	if len(src) != 36*n+changes+8*stamps+data || changes != 0 && changes != n || stamps != 0 && stamps != n {
+		return nil, errCut
+	}
+	b := NewBlock()
+	long := func() (x uint64) {
+		x, src = le.Uint64(src), src[8:]
+		return x
+	}
+	short := func() (x uint32) {
+		x, src = le.Uint32(src), src[4:]
+		return x
+	}
+	for range n {
+		b.Hashes = append(b.Hashes, long())
+	}
+	for range n {
+		b.Time = append(b.Time, int64(long()))
+	}
+	for range n {
+		b.Pos = append(b.Pos, int64(long()))
+	}
+	for range n {
+		b.From = append(b.From, int32(short()))
+	}
+	last := uint32(0)
+	for range 2 * n {
+		e := short()
+		if e < last || e > uint32(data) {
+			return nil, errCut
+		}
+		last = e
+		b.ends = append(b.ends, e)
+	}
+	for _, x := range src[:changes] {
+		b.Change = append(b.Change, column.Change(x))
+	}
+	src = src[changes:]
+	for range stamps {
+		b.Stamp = append(b.Stamp, int64(long()))
+	}
+	b.data = append(b.data, src...)
+	return b, nil
+}

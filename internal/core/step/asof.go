@@ -294,6 +294,9 @@ func (x *AsOf) prune(before int64) {
 	x.pruneAt = max(4096, 2*x.versions.Len())
 }
 
+// Marks are the watermarks of the stream and of the table.
+func (x *AsOf) Marks() [2]int64 { return x.marks }
+
 // Closed is the lower of the two watermarks.
 func (x *AsOf) Closed() int64 { return min(x.marks[0], x.marks[1]) }
 

@@ -570,6 +570,9 @@ func (x *Join) inOrder(a, b state.Ref) int {
 	return bytes.Compare(s.Columns(a), s.Columns(b))
 }
 
+// Marks are the watermarks of both sides.
+func (x *Join) Marks() [2]int64 { return x.marks }
+
 // Closed is the lower of the two watermarks.
 func (x *Join) Closed() int64 { return min(x.marks[0], x.marks[1]) }
 

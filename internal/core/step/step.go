@@ -91,6 +91,7 @@ type Context struct {
 	Counts  []Counts // by operator, since the last turn
 	Samples []Sample // since the last turn, at most maxSamples
 	NowMs   int64    // wall clock when the turn began
+	Silent  bool     // a step only gets to where it was: rows set aside have been told of before
 
 	Origin func(split int, pos int64) string // names the place of a row, for outputs of rows set aside
 
@@ -196,11 +197,14 @@ func (c *Context) Flush() {
 
 // Wants says whether a late or rejected row of an operator would be kept or sent on.
 func (c *Context) Wants(o *plan.Op, late bool) bool {
-	return len(c.Samples) < maxSamples || c.sides[side{o.ID, late}] != nil
+	return !c.Silent && (len(c.Samples) < maxSamples || c.sides[side{o.ID, late}] != nil)
 }
 
 // Note keeps a late or rejected row and gives it to the outputs of rows set aside.
 func (c *Context) Note(o *plan.Op, s Sample) {
+	if c.Silent {
+		return
+	}
 	if ss := c.sides[side{o.ID, s.Late}]; ss != nil {
 		origin := "made by " + o.Step
 		if s.Split >= 0 && c.Origin != nil {
@@ -216,7 +220,7 @@ func (c *Context) Note(o *plan.Op, s Sample) {
 // sampleOnly keeps a row that is late for some of its windows: it counts in the others, so that it is not
 // sent to the outputs of rows set aside.
 func (c *Context) sampleOnly(o *plan.Op, reason string, b *column.Batch, i int, lateBy int64) {
-	if len(c.Samples) < maxSamples {
+	if !c.Silent && len(c.Samples) < maxSamples {
 		s := Sample{Op: o.ID, Late: true, Reason: reason, Split: b.Split, EventTime: b.Time[i], LateBy: lateBy, Row: c.describe(o.Input.Fields, b, i)}
 		if b.Pos != nil {
 			s.Pos = b.Pos[i]

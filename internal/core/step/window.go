@@ -638,11 +638,15 @@ func (x *suffixes) sum(w *Window, k int64, starts []int64, total *state.Groups) 
 }
 
 // Snapshot implements Aggregator.
-func (w *Window) Snapshot() []byte { return w.Image()() }
+func (w *Window) Snapshot() []byte { return w.image(false)() }
 
 // Image notes the state as it is now and gives what writes it, which another goroutine may do while the step goes on:
 // the tables of the slices, which are most of it, are not copied before they change.
-func (w *Window) Image() func() []byte {
+func (w *Window) Image() func() []byte { return w.image(true) }
+
+// image notes the state. Without freeze it copies all of it: of a table that is being written, only one image may be
+// on its way.
+func (w *Window) image(freeze bool) func() []byte {
 	type table struct {
 		opens  int64
 		frozen *state.Frozen
@@ -656,7 +660,10 @@ func (w *Window) Image() func() []byte {
 	size := len(head)
 	for _, k := range slices.Sorted(maps.Keys(w.slices)) {
 		t := table{opens: k}
-		if t.frozen = w.slices[k].Freeze(); t.frozen != nil {
+		if freeze {
+			t.frozen = w.slices[k].Freeze()
+		}
+		if t.frozen != nil {
 			size += 8 + t.frozen.Encoded()
 		} else {
 			t.whole = w.slices[k].AppendTo(nil)
