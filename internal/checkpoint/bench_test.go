@@ -63,6 +63,13 @@ func (s *numbers) Next(p *flow.Piece) error {
 	return nil
 }
 
+// passed says whether a place has been read.
+func (s *numbers) passed(pos int64) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.pos > pos
+}
+
 type numberDecoder struct {
 	of int64
 	v  column.Vector
@@ -117,15 +124,20 @@ func BenchmarkState(b *testing.B) {
 		b.Run(fmt.Sprint("every ", every), func(b *testing.B) {
 			for b.Loop() {
 				src := &numbers{n: total, of: keys}
-				k := &Keeper{FS: disk.OS{}, Dir: filepath.Join(b.TempDir(), "state"), Catalog: &memoryCatalog{}, Now: time.Now, Log: func(string, ...any) {}}
+				dir := filepath.Join(b.TempDir(), "state")
+				k := &Keeper{FS: disk.OS{}, Dir: dir, Catalog: &memoryCatalog{}, Now: time.Now, Log: func(string, ...any) {}, Journal: &Journal{FS: disk.OS{}, Dir: dir}}
 				stop, end := context.WithCancel(b.Context())
 				var began time.Time
 				var took time.Duration
-				taken, held := 0, 0
+				taken, held, written := 0, 0, int64(0)
 				var job *flow.Job
 				r := &Run{Keeper: k, Plan: plans[0], Opener: &world{src}, Every: every, Options: flow.Options{Describe: func([]types.Field, *column.Batch, int) string { return "" }},
 					Started: func(j *flow.Job) { job = j },
-					Saved:   func(e Entry) { taken++; took += e.Took }}
+					Saved: func(e Entry) {
+						if src.passed(keys) { // what is written while the state is filled is another matter
+							taken, took, written = taken+1, took+e.Took, written+e.Bytes
+						}
+					}}
 				go func() {
 					for began.IsZero() || src.pos < total {
 						time.Sleep(time.Millisecond)
@@ -146,11 +158,15 @@ func BenchmarkState(b *testing.B) {
 					b.Fatal(err)
 				}
 				b.ReportMetric(float64(held)/1e6, "MB")
+				b.ReportMetric(float64(written)/1e6/float64(max(taken, 1)), "MB/checkpoint")
 				b.ReportMetric(float64(took.Milliseconds())/float64(max(taken, 1)), "ms/checkpoint")
 				back := time.Now()
 				snap, _, err := k.Load(0)
 				if err == nil {
-					_, err = flow.New(plans[0], &world{&numbers{n: total, of: keys}}, flow.Options{Restore: snap, Checkpoints: true, Describe: r.Options.Describe})
+					err = k.OpenJournal()
+				}
+				if err == nil {
+					_, err = flow.New(plans[0], &world{&numbers{n: total, of: keys}}, flow.Options{Restore: snap, Checkpoints: true, Describe: r.Options.Describe, Journal: k.Journal})
 				}
 				if err != nil {
 					b.Fatal(err)

@@ -25,7 +25,7 @@ type Entry struct {
 	Version   int    // of the job
 	Positions string // of the splits, handles of the sinks and the ledger, as JSON
 	File      string // of the state
-	Bytes     int64 // written for it
+	Bytes     int64  // written for it
 	Took      time.Duration
 	At        time.Time
 }

@@ -205,9 +205,10 @@ func (j *Journal) Passing(err error) bool { return disk.Passing(err) }
 func (j *Journal) Sync() error {
 	j.mu.Lock()
 	var files []*journalFile
+	var sizes []int64
 	for n, f := range j.files {
 		if f.dirty || f.doubt {
-			files = append(files, f)
+			files, sizes = append(files, f), append(sizes, f.size)
 			f.dirty = false
 		}
 		if f.doubt && n == j.newest {
@@ -221,7 +222,7 @@ func (j *Journal) Sync() error {
 	named := j.named
 	j.mu.Unlock()
 	for i, f := range files {
-		if err := disk.SyncWhole(f, f.size, &f.doubt); err != nil {
+		if err := disk.SyncWhole(f, sizes[i], &f.doubt); err != nil {
 			j.mu.Lock()
 			for _, f := range files[i:] {
 				f.dirty = true
