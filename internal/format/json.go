@@ -55,12 +55,14 @@ type mistake struct {
 
 // jsonNode is what to do with the value of a key.
 type jsonNode struct {
-	key   string
-	leaf  int // index in leaves, or -1
-	row   int // index in rows, or -1
-	vec   *column.Vector
-	kids  []*jsonNode
-	byKey [64]keyEntry
+	key    string
+	leaf   int // index in leaves, or -1
+	row    int // index in rows, or -1
+	vec    *column.Vector
+	kids   []*jsonNode
+	byKey  [64]keyEntry
+	mul    uint64     // what spreads the keys over the slots
+	begins [256]uint8 // 1 for what a key that is used may begin with, escapes too
 }
 
 func newJSONDecoder(s *plan.Stream, used *plan.Use) *jsonDecoder {
@@ -87,7 +89,6 @@ func newJSONDecoder(s *plan.Stream, used *plan.Use) *jsonDecoder {
 	depth := d.root.spread()
 	d.depth, d.index.nodes = uint8(min(depth, 127)), make([]*jsonNode, depth+2)
 	d.index.nodes[1], d.index.open = d.root, 1
-	d.index.tables = parseTables{class: tokenClass, grammar: grammar, behind: behind, deeper: deeper, aside: aside, noKey: noKey}
 	d.seen, d.rowSet = make([]uint32, len(d.leaves)), make([]uint32, len(d.rows))
 	return d
 }

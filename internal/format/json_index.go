@@ -51,12 +51,47 @@ type carry struct {
 	tokens  uint64 // found so far
 }
 
+// blockWord has a bit for each of 64 bytes. Its layout is known to indexWide.
+type blockWord struct {
+	quotes  uint64 // those that open or close a string
+	escapes uint64 // backslashes that begin an escape
+	plain   uint64 // bytes of numbers and words
+}
+
+// tokenWord has a bit for each of 64 tokens in each class. A token in none of them is a text. object is set for
+// braces, and means nothing for others but brackets. Its layout is known to indexWide.
+type tokenWord struct {
+	open, close, object, colon, comma, plain uint64
+	_                                        [2]uint64
+}
+
 // indexPlain indexes whole blocks of 64 bytes; see indexBlocks.
-func indexPlain(b []byte, words [][2]uint64, at []uint32, c *carry) {
-	n := 0
+func indexPlain(b []byte, words []blockWord, at []uint32, tokens []tokenWord, c *carry) {
+	token := func(j int, char byte, plain bool) {
+		w, bit := &tokens[c.tokens>>6], uint64(1)<<(c.tokens&63)
+		if bit == 1 {
+			*w = tokenWord{}
+		}
+		switch {
+		case plain:
+			w.plain |= bit
+		case char == '{' || char == '[':
+			w.open |= bit
+		case char == '}' || char == ']':
+			w.close |= bit
+		case char == ':':
+			w.colon |= bit
+		case char == ',':
+			w.comma |= bit
+		}
+		if char&0x20 != 0 {
+			w.object |= bit
+		}
+		at[c.tokens] = uint32(c.base) + uint32(j)
+		c.tokens++
+	}
 	for k := range words {
-		var quote, mark, begins uint64
-		words[k] = [2]uint64{}
+		words[k] = blockWord{}
 		for j, char := range b[64*k : 64*k+64] {
 			bit := uint64(1) << j
 			class := byteClass[char]
@@ -66,59 +101,53 @@ func indexPlain(b []byte, words [][2]uint64, at []uint32, c *carry) {
 			escaped := c.skip == 1
 			c.skip = 0
 			if class&isEscape != 0 && !escaped {
-				words[k][1] |= bit
+				words[k].escapes |= bit
 				c.escapes, c.skip = 1, 1
 			}
 			isString := c.inside != 0
+			was := c.token
+			c.token = 0
 			switch {
 			case class&isQuote != 0 && !escaped:
-				words[k][0] |= bit
+				words[k].quotes |= bit
 				if c.inside = ^c.inside; c.inside != 0 {
-					quote |= bit
+					token(j, char, false)
 				}
-				c.token = 0
 			case isString:
 				if class&isControl != 0 {
 					c.wrong = 1
 				}
-				c.token = 0
 			case class&isMark != 0:
-				mark |= bit
-				c.token = 0
+				token(j, char, false)
 			case class&isBlank != 0:
-				c.token = 0
 			default:
 				if class&isControl != 0 {
 					c.wrong = 1
 				}
-				if c.token == 0 {
-					begins |= bit
+				words[k].plain |= bit
+				if was == 0 {
+					token(j, char, true)
 				}
 				c.token = 1
 			}
 		}
-		for m := mark | quote | begins; m != 0; m &= m - 1 {
-			at[n] = uint32(c.base) + uint32(bits.TrailingZeros64(m))
-			n++
-		}
 		c.base += 64
 	}
-	c.tokens += uint64(n)
 }
 
 // jsonIndex holds where the tokens of a message begin.
 type jsonIndex struct {
 	carry
-	from    int         // where the message begins in its buffer
-	words   [][2]uint64 // by 64 bytes: quotes that open or close a string; backslashes that begin an escape
+	from    int // where the message begins in its buffer
+	words   []blockWord
 	at      []uint32    // where tokens begin, from the beginning of the message: marks, strings, numbers, words
+	tokens  []tokenWord // what they are
 	keys    []uint32    // the keys of objects that may be used: token and depth
-	plain   []uint32    // where numbers and words begin
+	hits    []uint32    // those of them that are used: token and slot
 	nodes   []*jsonNode // by depth: what the object is for, or nil
 	key     []byte      // a key without its escapes
-	tables  parseTables
-	open    int // the deepest of nodes that is set
-	longest int // what at has room for
+	open    int         // the deepest of nodes that is set
+	longest int         // what at has room for
 }
 
 // build indexes the message in buf[from:to]. It says false where a string is not closed or has control
@@ -126,142 +155,124 @@ type jsonIndex struct {
 func (x *jsonIndex) build(buf []byte, from, to int) bool {
 	size := to - from
 	if need := size + 64 + 16; x.longest < need {
-		x.at, x.keys, x.plain, x.longest = make([]uint32, need), make([]uint32, need), make([]uint32, need), need
-		x.words = make([][2]uint64, size/64+1)
+		x.at, x.keys, x.hits, x.longest = make([]uint32, need), make([]uint32, need), make([]uint32, need), need
+		x.words, x.tokens = make([]blockWord, size/64+1), make([]tokenWord, need/64+2)
 	}
-	x.from, x.carry = from, carry{}
+	x.from, x.carry, x.tokens[0] = from, carry{}, tokenWord{}
 	whole := size / 64
-	indexBlocks(buf[from:to], x.words[:whole], x.at, &x.carry)
+	indexBlocks(buf[from:to], x.words[:whole], x.at, x.tokens, &x.carry)
 	var tail [64]byte
 	for j := copy(tail[:], buf[from+64*whole:to]); j < 64; j++ {
 		tail[j] = ' '
 	}
-	indexBlocks(tail[:], x.words[whole:whole+1], x.at[x.tokens:], &x.carry)
-	return x.inside == 0 && x.wrong == 0 && x.tokens < 1<<24
-}
-
-// Classes of tokens by their first byte.
-const (
-	tokOther uint8 = iota // a number, a word or an error
-	tokObject
-	tokArray
-	tokEndObject
-	tokEndArray
-	tokColon
-	tokComma
-	tokText
-)
-
-var tokenClass = [256]uint8{'{': tokObject, '[': tokArray, '}': tokEndObject, ']': tokEndArray, ':': tokColon, ',': tokComma, '"': tokText}
-
-// deeper is what a token adds to the depth.
-var deeper = [16]uint8{tokObject: 1, tokArray: 1, tokEndObject: 255, tokEndArray: 255}
-
-// aside leads all but the beginning of an object or array to where nobody reads the state behind it. So
-// reading the stack does not have to wait for what has just been written.
-var aside = [16]uint8{tokOther: 128, tokEndObject: 128, tokEndArray: 128, tokColon: 128, tokComma: 128, tokText: 128}
-
-// States between tokens: what is expected. They are multiples of eight, so that a token's class is added to
-// one.
-const (
-	wantNothing uint8 = 8 * iota // something was wrong
-	wantMessage
-	wantEnd        // of the message
-	wantKeyOrEnd   // behind a brace
-	wantKey        // behind a comma
-	wantColon      //
-	wantField      // the value of a key
-	wantMoreFields // a comma or the brace
-	wantElementOrEnd
-	wantElement
-	wantMoreElements
-	wantOuter // what the object or array was in decides
-)
-
-// behind is the state behind an object or array that begins in a state.
-var behind = [96]uint8{wantMessage: wantEnd, wantField: wantMoreFields, wantElementOrEnd: wantMoreElements, wantElement: wantMoreElements}
-
-// noKey is 0 behind a key.
-var noKey = func() (t [96]uint8) {
-	for i := range t {
-		t[i] = 255
-	}
-	t[wantColon] = 0
-	return t
-}()
-
-// grammar gives the next state by state and token.
-var grammar = func() (t [256]uint8) {
-	set := func(state, token, next uint8) { t[state|token] = next }
-	set(wantMessage, tokObject, wantKeyOrEnd)
-	set(wantKeyOrEnd, tokText, wantColon)
-	set(wantKeyOrEnd, tokEndObject, wantOuter)
-	set(wantKey, tokText, wantColon)
-	set(wantColon, tokColon, wantField)
-	set(wantMoreFields, tokComma, wantKey)
-	set(wantMoreFields, tokEndObject, wantOuter)
-	set(wantElementOrEnd, tokEndArray, wantOuter)
-	set(wantMoreElements, tokComma, wantElement)
-	set(wantMoreElements, tokEndArray, wantOuter)
-	for _, s := range []uint8{wantField, wantElementOrEnd, wantElement} {
-		set(s, tokObject, wantKeyOrEnd)
-		set(s, tokArray, wantElementOrEnd)
-		set(s, tokText, behind[s])
-		set(s, tokOther, behind[s])
-	}
-	return t
-}()
-
-// parseTables are the tables of parsePlain, and the states behind what is open. Their order is known to
-// parseWide.
-type parseTables struct {
-	class, grammar [256]uint8
-	behind         [96]uint8
-	deeper, aside  [16]uint8
-	noKey          [96]uint8
-	stack          [256]uint8 // the upper half is only written to
-}
-
-// parsePlain walks over the tokens that begin at places in buf. It writes the keys of objects down to a depth
-// and the places of numbers and words, and says how many, the last state and all depths or-ed.
-func parsePlain(buf []byte, at, keys, plain []uint32, t *parseTables, depth uint8) (n, plains int, state, over uint8) {
-	state = wantMessage
-	deep := uint8(0)
-	for k, p := range at {
-		class := t.class[buf[p]]
-		t.stack[deep|t.aside[class&7]] = t.behind[state]
-		state = t.grammar[state|class]
-		deep += t.deeper[class&7]
-		over |= deep
-		if state == wantOuter {
-			state = t.stack[deep]
-		}
-		if t.noKey[state]|deep <= depth {
-			keys[n] = uint32(k)<<8 | uint32(deep)
-			n++
-		}
-		if class == tokOther {
-			plain[plains] = p
-			plains++
-		}
-	}
-	return n, plains, state, over
+	indexBlocks(tail[:], x.words[whole:whole+1], x.at, x.tokens, &x.carry)
+	return x.inside == 0 && x.wrong == 0 && x.carry.tokens < 1<<24
 }
 
 // parse checks that the tokens are one object, and that its numbers, words and escapes are right. It notes
 // the keys of objects down to a depth, and gives their number.
-func (x *jsonIndex) parse(buf []byte, depth uint8) (n int, ok bool) {
-	buf = buf[x.from:]
-	n, plain, state, over := parseTokens(buf, x.at[:x.tokens], x.keys, x.plain, &x.tables, depth)
-	if state != wantEnd || over&0x80 != 0 {
+//
+// All but the brackets is checked 64 tokens at a time: what may follow what, and whether a key or an element says that
+// it stands in an object or in an array. Then the brackets are walked over, to see that they pair and that what
+// stands between them is in the right kind.
+func (x *jsonIndex) parse(buf []byte, depth int) (keys int, ok bool) {
+	n := int(x.carry.tokens)
+	if n == 0 || x.tokens[0].open&x.tokens[0].object&1 == 0 {
 		return 0, false
 	}
-	for _, p := range x.plain[:plain] {
-		if !plainFits(buf, int(p)) {
-			return 0, false
+	words := x.tokens[:(n+63)/64]
+	if words[len(words)-1].close>>((n-1)&63)&1 == 0 {
+		return 0, false
+	}
+	var wrong uint64
+	// The last bits of the word before.
+	var colon, comma, brace, bracket, key, ended uint64
+	first, whole := uint64(1), 0
+	var stack uint64 // 1 for an object, 0 for an array, the innermost lowest
+	deep, over := 0, 0
+	for i := range words {
+		w := &words[i]
+		valid, ahead := ^uint64(0), uint64(0)
+		if i == len(words)-1 {
+			valid >>= -n & 63
+		} else {
+			ahead = words[i+1].colon << 63
+		}
+		texts := valid &^ (w.open | w.close | w.colon | w.comma | w.plain)
+		isKey := texts & (w.colon>>1 | ahead)
+		scalar := texts&^isKey | w.plain
+		begins, ends := scalar|w.open, scalar|w.close
+		braces, brackets := w.open&w.object, w.open&^w.object
+		afterComma, afterBrace, afterBracket := w.comma<<1|comma, braces<<1|brace, brackets<<1|bracket
+		afterColon, afterKey, afterEnd := w.colon<<1|colon, isKey<<1|key, ends<<1|ended
+		comma, brace, bracket, colon, key, ended = w.comma>>63, braces>>63, brackets>>63, w.colon>>63, isKey>>63, ends>>63
+		wrong |= isKey&^(afterBrace|afterComma) | begins&^(afterColon|afterComma|afterBracket|first) | w.colon&^afterKey |
+			w.comma&^afterEnd | w.close&^(afterEnd|afterBrace|afterBracket)
+		first = 0
+		element := begins & afterComma
+
+		var used uint64 // keys at depth 1
+		rest := ^uint64(0)
+		for m := w.open | w.close; m != 0; m &= m - 1 {
+			upTo := m ^ (m - 1)
+			between := upTo & rest
+			rest = ^upTo
+			within := -(stack & 1)
+			wrong |= (element&within | isKey&^within) & between
+			if depth == 1 {
+				if deep != 1 {
+					between = 0
+				}
+				used |= between
+			} else if deep <= depth {
+				keys = x.note(keys, isKey&between, i, deep)
+			}
+			at := bits.TrailingZeros64(m) & 63
+			opens, object := w.open>>at&1, w.object>>at&1
+			wrong |= (stack ^ object) &^ opens & 1
+			pushed := stack<<1 | object
+			stack >>= 1
+			if opens != 0 {
+				stack = pushed
+			}
+			deep += 2*int(opens) - 1
+			over |= deep
+			if deep == 0 {
+				whole++
+			}
+		}
+		within := -(stack & 1)
+		wrong |= (element&within | isKey&^within) & rest
+		if depth == 1 {
+			if deep == 1 {
+				used |= rest
+			}
+			keys = x.note(keys, used&isKey, i, 1)
+		} else if deep <= depth {
+			keys = x.note(keys, isKey&rest, i, deep)
 		}
 	}
-	return n, x.escapes == 0 || x.escapesFit(buf)
+	if wrong != 0 || deep != 0 || whole != 1 || uint(over) >= 64 {
+		return 0, false
+	}
+	buf = buf[x.from:]
+	for i := range words {
+		for m := words[i].plain; m != 0; m &= m - 1 {
+			if !x.plainFits(buf, int(x.at[64*i+bits.TrailingZeros64(m)])) {
+				return 0, false
+			}
+		}
+	}
+	return keys, x.escapes == 0 || x.escapesFit(buf)
+}
+
+// note notes keys of word i.
+func (x *jsonIndex) note(n int, keys uint64, i, deep int) int {
+	for ; keys != 0; keys &= keys - 1 {
+		x.keys[n] = uint32(64*i+bits.TrailingZeros64(keys))<<8 | uint32(deep)
+		n++
+	}
+	return n
 }
 
 // States within a number.
@@ -337,7 +348,10 @@ var numberGrammar = func() (t [128]uint8) {
 
 // plainFits says whether a right number or word begins at p. Something that ends it follows in any case:
 // the message's last token is a brace.
-func plainFits(buf []byte, p int) bool {
+func (x *jsonIndex) plainFits(buf []byte, p int) bool {
+	if n := bits.TrailingZeros64(^(x.words[p>>6].plain >> (p & 63))); n <= 8 && n+p&63 < 64 && p+8 <= len(buf) {
+		return shortFits(binary.LittleEndian.Uint64(buf[p:]), n)
+	}
 	switch buf[p] {
 	case 't':
 		return p+4 < len(buf) && string(buf[p:p+4]) == "true" && byteClass[buf[p+4]]&isEnd != 0
@@ -345,9 +359,6 @@ func plainFits(buf []byte, p int) bool {
 		return p+5 < len(buf) && string(buf[p:p+5]) == "false" && byteClass[buf[p+5]]&isEnd != 0
 	case 'n':
 		return p+4 < len(buf) && string(buf[p:p+4]) == "null" && byteClass[buf[p+4]]&isEnd != 0
-	}
-	if n := shortNumber(buf, p); n > 0 {
-		return byteClass[buf[p+n]]&isEnd != 0
 	}
 	state := numBegin
 	for _, c := range buf[p:] {
@@ -358,61 +369,73 @@ func plainFits(buf []byte, p int) bool {
 	return state == numRight
 }
 
-// shortNumber is how long the number at p is, if it is a plain one of at most seven bytes, or 0.
-func shortNumber(buf []byte, p int) int {
-	if p+8 > len(buf) {
-		return 0
+// one is 1 where a condition holds; no branch is made of it.
+func one(condition bool) (n int) {
+	if condition {
+		n = 1
 	}
-	w := binary.LittleEndian.Uint64(buf[p:])
-	minus := 0
-	if byte(w) == '-' {
-		minus = 1
-	}
-	w >>= 8 * minus
-	// A byte is marked where it is no digit: where the upper half is not 3, or the lower one above 9.
-	x := w ^ '0'*ones
-	other := (x | (x&^highs + 0x76*ones)) & highs
-	whole := bits.TrailingZeros64(other) >> 3
-	n := whole
-	if byte(w>>(8*whole)) == '.' {
-		n = bits.TrailingZeros64(other&(other-1)) >> 3
-		if n <= whole+1 {
-			return 0
-		}
-	}
-	if n == 8 || whole == 0 || whole > 1 && byte(w) == '0' {
-		return 0
-	}
-	return n + minus
+	return n
 }
+
+// shortFits says whether the first n bytes of w, at most eight, are a right number without an exponent, or a word.
+func shortFits(w uint64, n int) bool {
+	w = w << ((64 - 8*n) & 63) >> ((64 - 8*n) & 63)
+	minus := one(byte(w) == '-')
+	d, k := w>>(8*minus&63), n-minus
+	// A byte is marked where it is no digit: where the upper half is not 3, or the lower one above 9.
+	x := d ^ '0'*ones
+	other := (x | (x&^highs + 0x76*ones)) & highs & (^uint64(0) >> ((64 - 8*k) & 63))
+	whole := bits.TrailingZeros64(other) >> 3
+	fraction := one(byte(d>>(8*whole&63)) == '.') & one(other&(other-1) == 0) & one(whole > 0) & one(whole+1 < k)
+	number := (fraction | one(other == 0)&one(k > 0)) & (one(byte(d) != '0') | one(k == 1) | one(whole == 1))
+	return number|one(w == 'e'<<24|'u'<<16|'r'<<8|'t')|one(w == 'l'<<24|'l'<<16|'u'<<8|'n')|one(w == 'e'<<32|'s'<<24|'l'<<16|'a'<<8|'f') != 0
+}
+
+// Kinds of bytes behind a backslash; 0 is for those that stand alone.
+const (
+	hexEscape   uint8 = 1
+	wrongEscape uint8 = 2
+)
+
+var escapeOf, noHex = func() (t, hex [256]uint8) {
+	for c := range t {
+		t[c], hex[c] = wrongEscape, 1
+	}
+	for _, c := range `"\/bfnrt` {
+		t[c] = 0
+	}
+	t['u'] = hexEscape
+	for _, c := range "0123456789abcdefABCDEF" {
+		hex[c] = 0
+	}
+	return t, hex
+}()
 
 // escapesFit says whether all escapes are right.
 func (x *jsonIndex) escapesFit(buf []byte) bool {
+	wrong := uint8(0)
 	for i := range x.words[:x.base/64] {
-		for m := x.words[i][1]; m != 0; m &= m - 1 {
+		for m := x.words[i].escapes; m != 0; m &= m - 1 {
 			p := 64*i + bits.TrailingZeros64(m) + 1
-			switch c := buf[p]; {
-			case c == 'u':
-				if p+4 >= len(buf) || !isHex(buf[p+1]) || !isHex(buf[p+2]) || !isHex(buf[p+3]) || !isHex(buf[p+4]) {
-					return false
-				}
-			case !escapable[c]:
-				return false
+			if p+5 > len(buf) { // no room for digits and what ends a message
+				wrong |= escapeOf[buf[p]]
+				continue
 			}
+			b := buf[p : p+5]
+			kind := escapeOf[b[0]]
+			wrong |= kind&wrongEscape | kind&(noHex[b[1]]|noHex[b[2]]|noHex[b[3]]|noHex[b[4]])
 		}
 	}
-	return true
+	return wrong == 0
 }
-
-var escapable = [256]bool{'"': true, '\\': true, '/': true, 'b': true, 'f': true, 'n': true, 'r': true, 't': true}
 
 // closing is where the string ends whose opening quote is at p.
 func (x *jsonIndex) closing(p int) int {
 	i := p >> 6
-	w := x.words[i][0] &^ (2<<(p&63) - 1)
+	w := x.words[i].quotes &^ (2<<(p&63) - 1)
 	for w == 0 {
 		i++
-		w = x.words[i][0]
+		w = x.words[i].quotes
 	}
 	return i<<6 + bits.TrailingZeros64(w)
 }
@@ -420,7 +443,7 @@ func (x *jsonIndex) closing(p int) int {
 // escaped says whether an escape begins in [from, to).
 func (x *jsonIndex) escaped(from, to int) bool {
 	for i := from >> 6; i <= to>>6; i++ {
-		w := x.words[i][1]
+		w := x.words[i].escapes
 		if i == from>>6 {
 			w &^= 1<<(from&63) - 1
 		}
@@ -440,12 +463,16 @@ func (d *jsonDecoder) indexed(from, n int) bool {
 	if !x.build(d.buf, from, d.end) {
 		return false
 	}
-	keys, ok := x.parse(d.buf[:d.end], d.depth)
+	keys, ok := x.parse(d.buf[:d.end], int(d.depth))
 	if !ok {
 		return false
 	}
 	mark := uint32(d.row + 1)
-	if !d.readFields(x.keys[:keys]) || d.complete(mark, n) != nil {
+	read := d.readFields
+	if d.depth == 1 {
+		read = d.readFlat
+	}
+	if !read(x.keys[:keys]) || d.complete(mark, n) != nil {
 		d.forget(mark)
 		return false
 	}
@@ -469,11 +496,10 @@ func (d *jsonDecoder) readFields(keys []uint32) bool {
 		p := int(x.at[k])
 		node := parent.kid(d.buf[x.from+p+1:])
 		if node == nil {
-			if x.escapes == 0 || !x.escaped(p, x.closing(p)) {
+			if x.escapes == 0 {
 				continue
 			}
-			x.key, _ = unescape(x.key[:0], d.buf[x.from+p+1:x.from+x.closing(p)])
-			if node = parent.kidAmong(x.key); node == nil {
+			if node = d.escapedKid(parent, p); node == nil {
 				continue
 			}
 		}
@@ -482,6 +508,61 @@ func (d *jsonDecoder) readFields(keys []uint32) bool {
 		}
 	}
 	return true
+}
+
+// readFlat is readFields where only the outermost object is used. Which of its keys are, it finds out without
+// branches, since no processor foresees them.
+func (d *jsonDecoder) readFlat(keys []uint32) bool {
+	x, root := &d.index, d.root
+	hits, misses := 0, len(x.hits)
+	for _, e := range keys {
+		p := x.from + int(x.at[e>>8]) + 1
+		w := keyWord(d.buf[p:])
+		slot := root.slot(w)
+		k := &root.byKey[slot]
+		hit := k.many
+		if k.word == w {
+			hit = 1
+		}
+		x.hits[hits] = e>>8<<6 | uint32(slot)
+		hits += hit
+		if x.escapes == 0 {
+			continue
+		}
+		odd := int(root.begins[byte(w)]) &^ hit // what may be a used key, written with an escape
+		x.hits[misses-1] = e >> 8
+		misses -= odd
+	}
+	for _, h := range x.hits[:hits] {
+		k := int(h >> 6)
+		e := &root.byKey[h&63]
+		node := e.node
+		if e.many != 0 || len(node.key) >= 8 {
+			if node = root.kidAt(d.buf[x.from+int(x.at[k])+1:]); node == nil {
+				continue
+			}
+		}
+		if !d.readField(k+2, node, 1) {
+			return false
+		}
+	}
+	for _, k := range x.hits[misses:] {
+		if node := d.escapedKid(root, int(x.at[k])); node != nil && !d.readField(int(k)+2, node, 1) {
+			return false
+		}
+	}
+	return true
+}
+
+// escapedKid is the node of the key at p, where that has escapes.
+func (d *jsonDecoder) escapedKid(parent *jsonNode, p int) *jsonNode {
+	x := &d.index
+	end := x.closing(p)
+	if !x.escaped(p, end) {
+		return nil
+	}
+	x.key, _ = unescape(x.key[:0], d.buf[x.from+p+1:x.from+end])
+	return parent.kidAmong(x.key)
 }
 
 // readField reads the value at token k.
@@ -531,17 +612,18 @@ func (d *jsonDecoder) readField(k int, node *jsonNode, deep int) bool {
 // valueEnd is the place behind the value at token k.
 func (x *jsonIndex) valueEnd(buf []byte, k int) int {
 	p := int(x.at[k])
-	switch tokenClass[buf[p]] {
-	case tokText:
-		return x.closing(p) + 1
-	case tokOther:
+	switch w, bit := &x.tokens[k/64], uint64(1)<<(k&63); {
+	case w.plain&bit != 0:
 		for byteClass[buf[p]]&isEnd == 0 {
 			p++
 		}
 		return p
+	case w.open&bit == 0:
+		return x.closing(p) + 1
 	}
-	for depth := uint8(0); ; k++ {
-		if depth += deeper[tokenClass[buf[x.at[k]]]]; depth == 0 {
+	for depth := 0; ; k++ {
+		w := &x.tokens[k/64]
+		if depth += int(w.open>>(k&63)&1) - int(w.close>>(k&63)&1); depth == 0 {
 			return int(x.at[k]) + 1
 		}
 	}
@@ -551,7 +633,7 @@ func (x *jsonIndex) valueEnd(buf []byte, k int) int {
 type keyEntry struct {
 	word uint64 // its first eight bytes with the quote behind them, and zeros
 	node *jsonNode
-	many bool
+	many int // 1 where there are several
 }
 
 // keyWord reads the first bytes of a key up to its closing quote, with it.
@@ -569,20 +651,27 @@ func keyWord(b []byte) uint64 {
 	return w & ((quote&-quote)<<1 - 1)
 }
 
-func keySlot(word uint64) int { return int(word * 0x9e3779b97f4a7c15 >> 58) }
+// slot is where keys of a word are among those of the node.
+func (n *jsonNode) slot(word uint64) uint64 { return word * n.mul >> 58 }
 
 // kid is the node of the key without escapes at the beginning of b, its closing quote behind it, or nil.
 func (n *jsonNode) kid(b []byte) *jsonNode {
 	w := keyWord(b)
-	e := &n.byKey[keySlot(w)]
-	if e.word == w && !e.many && (len(e.node.key) < 8 || e.node.heads(b)) {
+	e := &n.byKey[n.slot(w)]
+	if e.word == w && e.many == 0 && (len(e.node.key) < 8 || e.node.heads(b)) {
 		return e.node
 	}
-	if e.many {
-		for _, c := range n.kids {
-			if c.heads(b) {
-				return c
-			}
+	if e.many != 0 {
+		return n.kidAt(b)
+	}
+	return nil
+}
+
+// kidAt is kid without the help of slots.
+func (n *jsonNode) kidAt(b []byte) *jsonNode {
+	for _, c := range n.kids {
+		if c.heads(b) {
+			return c
 		}
 	}
 	return nil
@@ -608,12 +697,33 @@ func (n *jsonNode) spread() (depth int) {
 		if c.row >= 0 {
 			depth = max(depth, c.spread())
 		}
-		if strings.ContainsAny(c.key, `"\`) {
-			continue // written with an escape, and found by that
+	}
+	n.begins['\\'] = 1
+	for _, c := range n.kids {
+		if c.key != "" {
+			n.begins[c.key[0]] = 1
 		}
-		w := keyWord([]byte(c.key + `"`))
-		e := &n.byKey[keySlot(w)]
-		e.word, e.node, e.many = w, c, e.node != nil
+	}
+	// A factor that puts no two keys into one slot, where one is found.
+	n.mul = 0x9e3779b97f4a7c15
+	for range 64 {
+		n.byKey = [64]keyEntry{}
+		shared := 0
+		for _, c := range n.kids {
+			if strings.ContainsAny(c.key, `"\`) {
+				continue // written with an escape, and found by that
+			}
+			w := keyWord([]byte(c.key + `"`))
+			e := &n.byKey[n.slot(w)]
+			if e.node != nil {
+				e.many, shared = 1, shared+1
+			}
+			e.word, e.node = w, c
+		}
+		if shared == 0 {
+			break
+		}
+		n.mul = n.mul*0xd1342543de82ef95 | 1
 	}
 	return depth + 1
 }

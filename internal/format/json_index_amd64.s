@@ -17,14 +17,37 @@ DATA ·byteOf+2(SB)/1, $0x20 // what makes a bracket a brace
 DATA ·byteOf+3(SB)/1, $0x1f // the last control character
 GLOBL ·byteOf(SB), RODATA|NOPTR, $4
 
-// EQUAL puts into OUT a bit for each byte of Y0 and Y1 that equals C's. It uses BX and Y9.
-#define EQUAL(C, OUT) \
-	VPCMPEQB  Y0, C, Y9 \
+// What brackets of both kinds are with bit 0x20 set, and the other marks.
+#define FOUR(name, bytes) \
+	DATA name+0(SB)/8, bytes  \
+	DATA name+8(SB)/8, bytes  \
+	DATA name+16(SB)/8, bytes \
+	DATA name+24(SB)/8, bytes \
+	GLOBL name(SB), RODATA|NOPTR, $32
+
+FOUR(·openOf, $0x7b7b7b7b7b7b7b7b)
+FOUR(·closeOf, $0x7d7d7d7d7d7d7d7d)
+FOUR(·colonOf, $0x3a3a3a3a3a3a3a3a)
+FOUR(·commaOf, $0x2c2c2c2c2c2c2c2c)
+
+// EQUAL puts into OUT a bit for each byte of A and B that equals C's. It uses BX and Y9.
+#define EQUAL(A, B, C, OUT) \
+	VPCMPEQB  C, A, Y9  \
 	VPMOVMSKB Y9, OUT   \
-	VPCMPEQB  Y1, C, Y9 \
+	VPCMPEQB  C, B, Y9  \
 	VPMOVMSKB Y9, BX    \
 	SHLQ      $32, BX   \
 	ORQ       BX, OUT
+
+// APPEND appends those bits of AX where a token begins (R15) to the bits of the tokens before (CX of them), at DX. R12
+// is the complement of CX. It uses BX.
+#define APPEND(off) \
+	PEXTQ R15, AX, AX     \
+	SHLXQ CX, AX, BX      \
+	ORQ   BX, off(DX)     \
+	SHRQ  $1, AX          \
+	SHRXQ R12, AX, AX     \
+	MOVQ  AX, (off+64)(DX)
 
 // PLACE writes where the lowest bit of DX stands and takes it off.
 #define PLACE(off) \
@@ -33,18 +56,20 @@ GLOBL ·byteOf(SB), RODATA|NOPTR, $4
 	MOVL   AX, off(DI)  \
 	BLSRQ  DX, DX
 
-// func indexWide(p *byte, blocks int, words *[2]uint64, at *uint32, c *carry)
-TEXT ·indexWide(SB), NOSPLIT, $0-40
+// func indexWide(p *byte, blocks int, words *blockWord, at *uint32, tokens *tokenWord, c *carry)
+TEXT ·indexWide(SB), NOSPLIT, $8-48
 	MOVQ p+0(FP), SI
 	MOVQ blocks+8(FP), CX
+	SHLQ $6, CX
+	ADDQ SI, CX
+	MOVQ CX, end-8(SP)
 	MOVQ words+16(FP), R8
-	MOVQ at+24(FP), DI
-	MOVQ c+32(FP), AX
+	MOVQ c+40(FP), AX
 	MOVQ 0(AX), R9   // inside
 	MOVQ 8(AX), R10  // token
 	MOVQ 16(AX), R11 // skip
-	MOVQ 24(AX), R12 // wrong
 	MOVQ 48(AX), R13 // base
+	MOVQ 56(AX), CX  // tokens
 	VPBROADCASTB ·byteOf+0(SB), Y2
 	VPBROADCASTB ·byteOf+1(SB), Y3
 	VPBROADCASTB ·byteOf+2(SB), Y4
@@ -54,17 +79,20 @@ TEXT ·indexWide(SB), NOSPLIT, $0-40
 	VPCMPEQB Y8, Y8, Y8
 	VPXOR Y11, Y11, Y11 // bytes beyond ASCII
 	VPXOR Y12, Y12, Y12 // escapes
+	VPXOR Y13, Y13, Y13 // wrong
 
 loop:
-	TESTQ CX, CX
-	JZ    done
+	CMPQ SI, end-8(SP)
+	JGE  done
+	MOVQ at+24(FP), DI
+	LEAQ (DI)(CX*4), DI
 	VMOVDQU (SI), Y0
 	VMOVDQU 32(SI), Y1
 	VPOR Y0, Y11, Y11
 	VPOR Y1, Y11, Y11
 
 	// Escapes: runs of backslashes by their length, odd or even.
-	EQUAL(Y3, AX)
+	EQUAL(Y0, Y1, Y3, AX)
 	MOVQ R11, DX
 	NOTQ DX
 	ANDQ AX, DX // may begin an escape
@@ -84,11 +112,11 @@ loop:
 	VPOR Y9, Y12, Y12
 
 	// Strings.
-	EQUAL(Y2, R14)
+	EQUAL(Y0, Y1, Y2, R14)
 	NOTQ DX
 	ANDQ DX, R14
 	MOVQ R14, 0(R8)
-	ADDQ $16, R8
+	ADDQ $24, R8
 	VMOVQ R14, X9
 	VPCLMULQDQ $0, X8, X9, X9
 	VMOVQ X9, R15
@@ -117,16 +145,17 @@ loop:
 	NOTQ      BX
 	ORQ       R15, BX
 	ANDQ      BX, AX
-	ORQ       AX, R12
+	VMOVQ     AX, X9
+	VPOR      Y9, Y13, Y13
 
 	// Marks.
 	VPSHUFB   Y0, Y6, Y9
-	VPOR      Y0, Y4, Y10
-	VPCMPEQB  Y10, Y9, Y9
+	VPOR      Y0, Y4, Y14
+	VPCMPEQB  Y14, Y9, Y9
 	VPMOVMSKB Y9, AX
 	VPSHUFB   Y1, Y6, Y9
-	VPOR      Y1, Y4, Y10
-	VPCMPEQB  Y10, Y9, Y9
+	VPOR      Y1, Y4, Y15
+	VPCMPEQB  Y15, Y9, Y9
 	VPMOVMSKB Y9, BX
 	SHLQ      $32, BX
 	ORQ       BX, AX
@@ -135,19 +164,20 @@ loop:
 	ORQ  AX, DX
 	ORQ  R14, DX
 	ORQ  R15, DX
-	NOTQ DX                   // others
+	NOTQ DX             // others
+	MOVQ DX, -8(R8)
 	LEAQ (R10)(DX*2), BX
 	MOVQ DX, R10
 	SHRQ $63, R10
 	NOTQ BX
-	ANDQ BX, DX
+	ANDQ BX, DX         // numbers and words
 	ANDQ R15, R14
-	ORQ  R14, DX
 	NOTQ R15
-	ANDQ R15, AX
-	ORQ  AX, DX
-	POPCNTQ DX, BX
-	LEAQ (DI)(BX*4), R15
+	ANDQ AX, R15
+	ORQ  R14, R15
+	MOVQ DX, R14
+	ORQ  DX, R15
+	MOVQ R15, DX
 	PLACE(0)
 	PLACE(4)
 	PLACE(8)
@@ -156,102 +186,72 @@ loop:
 	PLACE(20)
 	PLACE(24)
 	PLACE(28)
+	PLACE(32)
+	PLACE(36)
+	PLACE(40)
+	PLACE(44)
+	PLACE(48)
+	PLACE(52)
+	PLACE(56)
+	PLACE(60)
 	TESTQ DX, DX
-	JZ    next
+	JZ    classes
 
 more:
 	ADDQ $32, DI
-	PLACE(0)
-	PLACE(4)
-	PLACE(8)
-	PLACE(12)
-	PLACE(16)
-	PLACE(20)
-	PLACE(24)
-	PLACE(28)
+	PLACE(32)
+	PLACE(36)
+	PLACE(40)
+	PLACE(44)
+	PLACE(48)
+	PLACE(52)
+	PLACE(56)
+	PLACE(60)
 	TESTQ DX, DX
 	JNZ   more
 
-next:
-	MOVQ R15, DI
+classes:
+	MOVQ CX, DX
+	MOVQ CX, R12
+	NOTQ R12
+	ANDQ $~63, DX
+	ADDQ tokens+32(FP), DX
+	MOVQ R14, AX
+	APPEND(40)
+	EQUAL(Y14, Y15, ·openOf(SB), AX)
+	APPEND(0)
+	EQUAL(Y14, Y15, ·closeOf(SB), AX)
+	APPEND(8)
+	VPSLLW    $2, Y0, Y9 // bit 0x20 is the highest
+	VPMOVMSKB Y9, AX
+	VPSLLW    $2, Y1, Y9
+	VPMOVMSKB Y9, BX
+	SHLQ      $32, BX
+	ORQ       BX, AX
+	APPEND(16)
+	EQUAL(Y0, Y1, ·colonOf(SB), AX)
+	APPEND(24)
+	EQUAL(Y0, Y1, ·commaOf(SB), AX)
+	APPEND(32)
+	POPCNTQ R15, AX
+	ADDQ AX, CX
 	ADDQ $64, SI
 	ADDL $64, R13
-	DECQ CX
 	JMP  loop
 
 done:
-	MOVQ c+32(FP), AX
+	MOVQ c+40(FP), AX
 	MOVQ R9, 0(AX)
 	MOVQ R10, 8(AX)
 	MOVQ R11, 16(AX)
-	MOVQ R12, 24(AX)
+	VMOVQ X13, BX
+	ORQ  BX, 24(AX) // wrong
 	VPMOVMSKB Y11, BX
 	ORQ  BX, 32(AX) // high
 	VMOVQ X12, BX
 	ORQ  BX, 40(AX) // escapes
 	MOVQ R13, 48(AX)
-	MOVQ at+24(FP), BX
-	SUBQ BX, DI
-	SHRQ $2, DI
-	ADDQ DI, 56(AX) // tokens
+	MOVQ CX, 56(AX) // tokens
 	VZEROUPPER
 	RET
 
-// func parseWide(buf *byte, at *uint32, tokens int, keys, plain *uint32, t *parseTables, depth int) (n, plains int, state, over uint8)
-TEXT ·parseWide(SB), NOSPLIT, $16-74
-	MOVQ buf+0(FP), SI
-	MOVQ at+8(FP), DI
-	MOVQ tokens+16(FP), AX
-	LEAQ (DI)(AX*4), AX
-	MOVQ AX, end-8(SP)
-	MOVQ keys+24(FP), R12
-	MOVQ plain+32(FP), R15
-	MOVQ t+40(FP), R8
-	MOVQ depth+48(FP), AX
-	INCQ AX
-	MOVQ AX, limit-16(SP)
-	XORL CX, CX   // token, times 256
-	MOVL $8, R9   // state
-	XORL R10, R10 // depth
-	XORL R11, R11 // all depths
-	XORL R13, R13 // keys
-	XORL R14, R14 // plain values
-	JMP  test
-
-token:
-	MOVL    (DI), AX
-	MOVL    AX, (R15)(R14*4)
-	MOVBLZX (SI)(AX*1), DX
-	MOVBLZX (R8)(DX*1), DX     // class
-	CMPL    DX, $1
-	ADCQ    $0, R14
-	MOVBLZX 512(R8)(R9*1), AX
-	MOVBLZX 624(R8)(DX*1), BX
-	ORL     R10, BX
-	MOVB    AX, 736(R8)(BX*1)  // the state behind, if this begins something
-	ORL     DX, R9
-	MOVBLZX 256(R8)(R9*1), R9
-	MOVBLZX 608(R8)(DX*1), AX
-	ADDL    AX, R10
-	ANDL    $255, R10
-	ORL     R10, R11
-	MOVBLZX 736(R8)(R10*1), AX
-	CMPL    R9, $88            // what it was in decides
-	CMOVLEQ AX, R9
-	LEAL    (CX)(R10*1), AX
-	MOVL    AX, (R12)(R13*4)
-	MOVBLZX 640(R8)(R9*1), AX  // 0 behind a key
-	ORL     R10, AX
-	CMPQ    AX, limit-16(SP)
-	ADCQ    $0, R13
-	ADDL    $256, CX
-	ADDQ    $4, DI
-
-test:
-	CMPQ DI, end-8(SP)
-	JLT  token
-	MOVQ R13, n+56(FP)
-	MOVQ R14, plains+64(FP)
-	MOVB R9, state+72(FP)
-	MOVB R11, over+73(FP)
-	RET

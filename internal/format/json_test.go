@@ -526,20 +526,22 @@ func TestIndexBlocks(t *testing.T) {
 			}
 		}
 		n := len(b) / 64
-		words, plainWords := make([][2]uint64, n), make([][2]uint64, n)
+		words, plainWords := make([]blockWord, n), make([]blockWord, n)
 		at, plainAt := make([]uint32, len(b)+16), make([]uint32, len(b)+16)
+		tokens, plainTokens := make([]tokenWord, n+3), make([]tokenWord, n+3)
 		var c, plain carry
 		first := r.IntN(n + 1) // in two pieces
-		indexBlocks(b, words[:first], at, &c)
-		indexBlocks(b[64*first:], words[first:], at[c.tokens:], &c)
-		indexPlain(b, plainWords, plainAt, &plain)
+		indexBlocks(b, words[:first], at, tokens, &c)
+		indexBlocks(b[64*first:], words[first:], at, tokens, &c)
+		indexPlain(b, plainWords, plainAt, plainTokens, &plain)
 		for _, x := range []*uint64{&c.wrong, &c.high, &c.escapes, &plain.wrong, &plain.high, &plain.escapes} {
 			*x = min(*x, 1)
 		}
 		if plain.wrong != 0 && c.wrong != 0 { // nobody looks at what else was found
 			continue
 		}
-		if c != plain || !slices.Equal(words, plainWords) || !slices.Equal(at[:c.tokens], plainAt[:plain.tokens]) {
+		used := (plain.tokens + 63) / 64
+		if c != plain || !slices.Equal(tokens[:used], plainTokens[:used]) || !slices.Equal(words, plainWords) || !slices.Equal(at[:c.tokens], plainAt[:plain.tokens]) {
 			t.Fatalf("%q:\n%+v %x %v\n%+v %x %v", b, c, words, at[:c.tokens], plain, plainWords, plainAt[:plain.tokens])
 		}
 	}
