@@ -42,7 +42,6 @@ type jsonDecoder struct {
 	reason string
 	wrong  []mistake
 	index  jsonIndex
-	depth  uint8 // how deep the used objects go
 	layouts
 }
 
@@ -86,9 +85,7 @@ func newJSONDecoder(s *plan.Stream, used *plan.Use) *jsonDecoder {
 		d.root.kids = append(d.root.kids, n)
 		d.cols[i] = n.vec
 	}
-	depth := d.root.spread()
-	d.depth, d.index.nodes = uint8(min(depth, 127)), make([]*jsonNode, depth+2)
-	d.index.nodes[1], d.index.open = d.root, 1
+	d.root.spread()
 	d.seen, d.rowSet = make([]uint32, len(d.leaves)), make([]uint32, len(d.rows))
 	return d
 }

@@ -62,7 +62,8 @@ type blockWord struct {
 // braces, and means nothing for others but brackets. Its layout is known to indexWide.
 type tokenWord struct {
 	open, close, object, colon, comma, plain uint64
-	_                                        [2]uint64
+	_                                        uint64
+	key                                      uint64 // texts that are keys; parse sets it
 }
 
 // indexPlain indexes whole blocks of 64 bytes; see indexBlocks.
@@ -142,11 +143,11 @@ type jsonIndex struct {
 	words   []blockWord
 	at      []uint32    // where tokens begin, from the beginning of the message: marks, strings, numbers, words
 	tokens  []tokenWord // what they are
-	keys    []uint32    // the keys of objects that may be used: token and depth
-	hits    []uint32    // those of them that are used: token and slot
-	nodes   []*jsonNode // by depth: what the object is for, or nil
+	keys    []uint32    // a stack: the tokens of the keys of the object that is being read, and of those around it
+	top     int         // of keys
+	odd     []uint32    // a stack: those of them that may be used, and have escapes
+	odds    int         // of odd
 	key     []byte      // a key without its escapes
-	open    int         // the deepest of nodes that is set
 	longest int         // what at has room for
 }
 
@@ -155,7 +156,7 @@ type jsonIndex struct {
 func (x *jsonIndex) build(buf []byte, from, to int) bool {
 	size := to - from
 	if need := size + 64 + 16; x.longest < need {
-		x.at, x.keys, x.hits, x.longest = make([]uint32, need), make([]uint32, need), make([]uint32, need), need
+		x.at, x.keys, x.odd, x.longest = make([]uint32, need), make([]uint32, need), make([]uint32, need), need
 		x.words, x.tokens = make([]blockWord, size/64+1), make([]tokenWord, need/64+2)
 	}
 	x.from, x.carry, x.tokens[0] = from, carry{}, tokenWord{}
@@ -170,20 +171,21 @@ func (x *jsonIndex) build(buf []byte, from, to int) bool {
 }
 
 // parse checks that the tokens are one object, and that its numbers, words and escapes are right. It notes
-// the keys of objects down to a depth, and gives their number.
+// the keys of the outermost object.
 //
 // All but the brackets is checked 64 tokens at a time: what may follow what, and whether a key or an element says that
 // it stands in an object or in an array. Then the brackets are walked over, to see that they pair and that what
 // stands between them is in the right kind.
-func (x *jsonIndex) parse(buf []byte, depth int) (keys int, ok bool) {
+func (x *jsonIndex) parse(buf []byte) bool {
 	n := int(x.carry.tokens)
 	if n == 0 || x.tokens[0].open&x.tokens[0].object&1 == 0 {
-		return 0, false
+		return false
 	}
 	words := x.tokens[:(n+63)/64]
 	if words[len(words)-1].close>>((n-1)&63)&1 == 0 {
-		return 0, false
+		return false
 	}
+	x.top, x.odds = 0, 0
 	var wrong uint64
 	// The last bits of the word before.
 	var colon, comma, brace, bracket, key, ended uint64
@@ -200,6 +202,7 @@ func (x *jsonIndex) parse(buf []byte, depth int) (keys int, ok bool) {
 		}
 		texts := valid &^ (w.open | w.close | w.colon | w.comma | w.plain)
 		isKey := texts & (w.colon>>1 | ahead)
+		w.key = isKey
 		scalar := texts&^isKey | w.plain
 		begins, ends := scalar|w.open, scalar|w.close
 		braces, brackets := w.open&w.object, w.open&^w.object
@@ -211,7 +214,7 @@ func (x *jsonIndex) parse(buf []byte, depth int) (keys int, ok bool) {
 		first = 0
 		element := begins & afterComma
 
-		var used uint64 // keys at depth 1
+		var used uint64 // what lies in the outermost object
 		rest := ^uint64(0)
 		for m := w.open | w.close; m != 0; m &= m - 1 {
 			upTo := m ^ (m - 1)
@@ -219,14 +222,10 @@ func (x *jsonIndex) parse(buf []byte, depth int) (keys int, ok bool) {
 			rest = ^upTo
 			within := -(stack & 1)
 			wrong |= (element&within | isKey&^within) & between
-			if depth == 1 {
-				if deep != 1 {
-					between = 0
-				}
-				used |= between
-			} else if deep <= depth {
-				keys = x.note(keys, isKey&between, i, deep)
+			if deep != 1 {
+				between = 0
 			}
+			used |= between
 			at := bits.TrailingZeros64(m) & 63
 			opens, object := w.open>>at&1, w.object>>at&1
 			wrong |= (stack ^ object) &^ opens & 1
@@ -243,36 +242,57 @@ func (x *jsonIndex) parse(buf []byte, depth int) (keys int, ok bool) {
 		}
 		within := -(stack & 1)
 		wrong |= (element&within | isKey&^within) & rest
-		if depth == 1 {
-			if deep == 1 {
-				used |= rest
-			}
-			keys = x.note(keys, used&isKey, i, 1)
-		} else if deep <= depth {
-			keys = x.note(keys, isKey&rest, i, deep)
+		if deep == 1 {
+			used |= rest
 		}
+		x.note(used&isKey, i)
 	}
 	if wrong != 0 || deep != 0 || whole != 1 || uint(over) >= 64 {
-		return 0, false
+		return false
 	}
 	buf = buf[x.from:]
 	for i := range words {
 		for m := words[i].plain; m != 0; m &= m - 1 {
 			if !x.plainFits(buf, int(x.at[64*i+bits.TrailingZeros64(m)])) {
-				return 0, false
+				return false
 			}
 		}
 	}
-	return keys, x.escapes == 0 || x.escapesFit(buf)
+	return x.escapes == 0 || x.escapesFit(buf)
 }
 
-// note notes keys of word i.
-func (x *jsonIndex) note(n int, keys uint64, i, deep int) int {
+// note puts keys of word i onto the stack.
+func (x *jsonIndex) note(keys uint64, i int) {
+	n := x.top
 	for ; keys != 0; keys &= keys - 1 {
-		x.keys[n] = uint32(64*i+bits.TrailingZeros64(keys))<<8 | uint32(deep)
+		x.keys[n] = uint32(64*i + bits.TrailingZeros64(keys))
 		n++
 	}
-	return n
+	x.top = n
+}
+
+// noteObject puts the keys of the object at token k onto the stack.
+func (x *jsonIndex) noteObject(k int) {
+	k++
+	ahead := ^uint64(0) << (k & 63)
+	for i, deep := k>>6, 1; ; i, ahead = i+1, ^uint64(0) {
+		w := &x.tokens[i]
+		for m := (w.open | w.close) & ahead; m != 0; m &= m - 1 {
+			upTo := m ^ (m - 1)
+			if deep == 1 {
+				x.note(w.key&ahead&upTo, i)
+			}
+			ahead &^= upTo
+			if w.open&m&-m != 0 {
+				deep++
+			} else if deep--; deep == 0 {
+				return
+			}
+		}
+		if deep == 1 {
+			x.note(w.key&ahead, i)
+		}
+	}
 }
 
 // States within a number.
@@ -463,16 +483,11 @@ func (d *jsonDecoder) indexed(from, n int) bool {
 	if !x.build(d.buf, from, d.end) {
 		return false
 	}
-	keys, ok := x.parse(d.buf[:d.end], int(d.depth))
-	if !ok {
+	if !x.parse(d.buf[:d.end]) {
 		return false
 	}
 	mark := uint32(d.row + 1)
-	read := d.readFields
-	if d.depth == 1 {
-		read = d.readFlat
-	}
-	if !read(x.keys[:keys]) || d.complete(mark, n) != nil {
+	if !d.readObject(d.root, 0) || d.complete(mark, n) != nil {
 		d.forget(mark)
 		return false
 	}
@@ -480,77 +495,46 @@ func (d *jsonDecoder) indexed(from, n int) bool {
 	return true
 }
 
-// readFields reads the values of the keys that are used.
-func (d *jsonDecoder) readFields(keys []uint32) bool {
+// readObject reads the values of the keys that are used of those that lie on the stack from a place on. Which are, it
+// finds out without branches, since no processor foresees them.
+func (d *jsonDecoder) readObject(parent *jsonNode, from int) bool {
 	x := &d.index
-	nodes := x.nodes
-	for _, e := range keys {
-		k, deep := int(e>>8), int(e&0xff)
-		for ; x.open > deep; x.open-- {
-			nodes[x.open] = nil
-		}
-		parent := nodes[deep]
-		if parent == nil {
-			continue
-		}
-		p := int(x.at[k])
-		node := parent.kid(d.buf[x.from+p+1:])
-		if node == nil {
-			if x.escapes == 0 {
-				continue
-			}
-			if node = d.escapedKid(parent, p); node == nil {
-				continue
-			}
-		}
-		if !d.readField(k+2, node, deep) {
-			return false
-		}
-	}
-	return true
-}
-
-// readFlat is readFields where only the outermost object is used. Which of its keys are, it finds out without
-// branches, since no processor foresees them.
-func (d *jsonDecoder) readFlat(keys []uint32) bool {
-	x, root := &d.index, d.root
-	hits, misses := 0, len(x.hits)
-	for _, e := range keys {
-		p := x.from + int(x.at[e>>8]) + 1
-		w := keyWord(d.buf[p:])
-		slot := root.slot(w)
-		k := &root.byKey[slot]
-		hit := k.many
-		if k.word == w {
-			hit = 1
-		}
-		x.hits[hits] = e>>8<<6 | uint32(slot)
+	hits, odd := from, x.odds
+	odds := odd
+	for i := from; i < x.top; i++ {
+		k := x.keys[i]
+		w := keyWord(d.buf[x.from+int(x.at[k])+1:])
+		slot := parent.slot(w)
+		e := &parent.byKey[slot]
+		hit := e.many | one(e.word == w)
+		x.keys[hits] = k<<6 | uint32(slot)
 		hits += hit
-		if x.escapes == 0 {
-			continue
+		if x.escapes != 0 {
+			x.odd[odds] = k
+			odds += int(parent.begins[byte(w)]) &^ hit
 		}
-		odd := int(root.begins[byte(w)]) &^ hit // what may be a used key, written with an escape
-		x.hits[misses-1] = e >> 8
-		misses -= odd
 	}
-	for _, h := range x.hits[:hits] {
+	top := x.top
+	x.odds = odds
+	for _, h := range x.keys[from:hits] {
 		k := int(h >> 6)
-		e := &root.byKey[h&63]
+		e := &parent.byKey[h&63]
 		node := e.node
 		if e.many != 0 || len(node.key) >= 8 {
-			if node = root.kidAt(d.buf[x.from+int(x.at[k])+1:]); node == nil {
+			if node = parent.kidAt(d.buf[x.from+int(x.at[k])+1:]); node == nil {
 				continue
 			}
 		}
-		if !d.readField(k+2, node, 1) {
+		if !d.readField(k+2, node) {
 			return false
 		}
 	}
-	for _, k := range x.hits[misses:] {
-		if node := d.escapedKid(root, int(x.at[k])); node != nil && !d.readField(int(k)+2, node, 1) {
+	for _, k := range x.odd[odd:odds] {
+		if node := d.escapedKid(parent, int(x.at[k])); node != nil && !d.readField(int(k)+2, node) {
 			return false
 		}
 	}
+	x.top, x.odds = top, odd
 	return true
 }
 
@@ -566,7 +550,7 @@ func (d *jsonDecoder) escapedKid(parent *jsonNode, p int) *jsonNode {
 }
 
 // readField reads the value at token k.
-func (d *jsonDecoder) readField(k int, node *jsonNode, deep int) bool {
+func (d *jsonDecoder) readField(k int, node *jsonNode) bool {
 	x := &d.index
 	p := x.from + int(x.at[k])
 	c := d.buf[p]
@@ -579,9 +563,11 @@ func (d *jsonDecoder) readField(k int, node *jsonNode, deep int) bool {
 		if node.leaf >= 0 {
 			d.seen[node.leaf] = uint32(d.row + 1)
 		}
-		x.open = deep + 1
-		x.nodes[x.open] = node
-		return true
+		from := x.top
+		x.noteObject(k)
+		ok := d.readObject(node, from)
+		x.top = from
+		return ok
 	}
 	if d.seen[node.leaf] == uint32(d.row+1) {
 		return false
@@ -654,20 +640,7 @@ func keyWord(b []byte) uint64 {
 // slot is where keys of a word are among those of the node.
 func (n *jsonNode) slot(word uint64) uint64 { return word * n.mul >> 58 }
 
-// kid is the node of the key without escapes at the beginning of b, its closing quote behind it, or nil.
-func (n *jsonNode) kid(b []byte) *jsonNode {
-	w := keyWord(b)
-	e := &n.byKey[n.slot(w)]
-	if e.word == w && e.many == 0 && (len(e.node.key) < 8 || e.node.heads(b)) {
-		return e.node
-	}
-	if e.many != 0 {
-		return n.kidAt(b)
-	}
-	return nil
-}
-
-// kidAt is kid without the help of slots.
+// kidAt is the node of the key without escapes at the beginning of b, its closing quote behind it, or nil.
 func (n *jsonNode) kidAt(b []byte) *jsonNode {
 	for _, c := range n.kids {
 		if c.heads(b) {
@@ -691,11 +664,11 @@ func (n *jsonNode) kidAmong(key []byte) *jsonNode {
 	return nil
 }
 
-// spread fills the slots of the node and those below, and gives how deep they go.
-func (n *jsonNode) spread() (depth int) {
+// spread fills the slots of the node and those below.
+func (n *jsonNode) spread() {
 	for _, c := range n.kids {
 		if c.row >= 0 {
-			depth = max(depth, c.spread())
+			c.spread()
 		}
 	}
 	n.begins['\\'] = 1
@@ -725,5 +698,4 @@ func (n *jsonNode) spread() (depth int) {
 		}
 		n.mul = n.mul*0xd1342543de82ef95 | 1
 	}
-	return depth + 1
 }
