@@ -59,6 +59,7 @@ type jsonNode struct {
 	row    int // index in rows, or -1
 	vec    *column.Vector
 	kids   []*jsonNode
+	found  []uint32 // by kid, and one behind them for others: the token of the key in the object that is being read
 	byKey  [64]keyEntry
 	mul    uint64     // what spreads the keys over the slots
 	begins [256]uint8 // 1 for what a key that is used may begin with, escapes too

@@ -44,11 +44,12 @@ type carry struct {
 	inside  uint64 // all ones within a string
 	token   uint64 // 1 within a number or word
 	skip    uint64 // 1 where the first byte is escaped
-	wrong   uint64 // not 0 where there was a control character in a string, or none that is white space
+	wrong   uint64 // not 0 where a string has a control character or a wrong escape, or there was one that is no white space
 	high    uint64 // not 0 where there were bytes beyond ASCII
 	escapes uint64 // not 0 where there were escapes
 	base    uint64 // where the next block begins
 	tokens  uint64 // found so far
+	hex     uint64 // ones for the bytes that must be hexadecimal digits
 }
 
 // blockWord has a bit for each of 64 bytes. Its layout is known to indexWide.
@@ -66,7 +67,7 @@ type tokenWord struct {
 	key                                      uint64 // texts that are keys; parse sets it
 }
 
-// indexPlain indexes whole blocks of 64 bytes; see indexBlocks.
+// indexPlain indexes blocks of 64 bytes; see indexBlocks.
 func indexPlain(b []byte, words []blockWord, at []uint32, tokens []tokenWord, c *carry) {
 	token := func(j int, char byte, plain bool) {
 		w, bit := &tokens[c.tokens>>6], uint64(1)<<(c.tokens&63)
@@ -93,7 +94,7 @@ func indexPlain(b []byte, words []blockWord, at []uint32, tokens []tokenWord, c 
 	}
 	for k := range words {
 		words[k] = blockWord{}
-		for j, char := range b[64*k : 64*k+64] {
+		for j, char := range b[64*k : min(64*k+64, len(b))] {
 			bit := uint64(1) << j
 			class := byteClass[char]
 			if char >= 0x80 {
@@ -101,6 +102,14 @@ func indexPlain(b []byte, words []blockWord, at []uint32, tokens []tokenWord, c 
 			}
 			escaped := c.skip == 1
 			c.skip = 0
+			if c.hex&1 == 1 {
+				c.wrong |= uint64(noHex[char])
+			}
+			c.hex >>= 1
+			if escaped {
+				c.wrong |= uint64(escapeOf[char] & wrongEscape)
+				c.hex |= 15 * uint64(escapeOf[char]&hexEscape)
+			}
 			if class&isEscape != 0 && !escaped {
 				words[k].escapes |= bit
 				c.escapes, c.skip = 1, 1
@@ -132,6 +141,10 @@ func indexPlain(b []byte, words []blockWord, at []uint32, tokens []tokenWord, c 
 				c.token = 1
 			}
 		}
+		if len(b) < 64*k+64 { // blanks follow
+			c.wrong |= c.skip | c.hex
+			c.token, c.skip, c.hex = 0, 0, 0
+		}
 		c.base += 64
 	}
 }
@@ -151,8 +164,8 @@ type jsonIndex struct {
 	longest int         // what at has room for
 }
 
-// build indexes the message in buf[from:to]. It says false where a string is not closed or has control
-// characters.
+// build indexes the message in buf[from:to]. It says false where a string is not closed, or has control characters or
+// wrong escapes.
 func (x *jsonIndex) build(buf []byte, from, to int) bool {
 	size := to - from
 	if need := size + 64 + 16; x.longest < need {
@@ -160,17 +173,19 @@ func (x *jsonIndex) build(buf []byte, from, to int) bool {
 		x.words, x.tokens = make([]blockWord, size/64+1), make([]tokenWord, need/64+2)
 	}
 	x.from, x.carry, x.tokens[0] = from, carry{}, tokenWord{}
-	whole := size / 64
-	indexBlocks(buf[from:to], x.words[:whole], x.at, x.tokens, &x.carry)
-	var tail [64]byte
-	for j := copy(tail[:], buf[from+64*whole:to]); j < 64; j++ {
-		tail[j] = ' '
+	if blocks := (size + 63) / 64; from+64*blocks <= cap(buf) {
+		indexBlocks(buf[from:to], x.words[:blocks], x.at, x.tokens, &x.carry)
+	} else {
+		whole := size / 64
+		indexBlocks(buf[from:from+64*whole], x.words[:whole], x.at, x.tokens, &x.carry)
+		var tail [64]byte
+		n := copy(tail[:], buf[from+64*whole:to])
+		indexBlocks(tail[:n], x.words[whole:blocks], x.at, x.tokens, &x.carry)
 	}
-	indexBlocks(tail[:], x.words[whole:whole+1], x.at, x.tokens, &x.carry)
 	return x.inside == 0 && x.wrong == 0 && x.carry.tokens < 1<<24
 }
 
-// parse checks that the tokens are one object, and that its numbers, words and escapes are right. It notes
+// parse checks that the tokens are one object, and that its numbers and words are right. It notes
 // the keys of the outermost object.
 //
 // All but the brackets is checked 64 tokens at a time: what may follow what, and whether a key or an element says that
@@ -258,7 +273,7 @@ func (x *jsonIndex) parse(buf []byte) bool {
 			}
 		}
 	}
-	return x.escapes == 0 || x.escapesFit(buf)
+	return true
 }
 
 // note puts keys of word i onto the stack.
@@ -431,24 +446,6 @@ var escapeOf, noHex = func() (t, hex [256]uint8) {
 	return t, hex
 }()
 
-// escapesFit says whether all escapes are right.
-func (x *jsonIndex) escapesFit(buf []byte) bool {
-	wrong := uint8(0)
-	for i := range x.words[:x.base/64] {
-		for m := x.words[i].escapes; m != 0; m &= m - 1 {
-			p := 64*i + bits.TrailingZeros64(m) + 1
-			if p+5 > len(buf) { // no room for digits and what ends a message
-				wrong |= escapeOf[buf[p]]
-				continue
-			}
-			b := buf[p : p+5]
-			kind := escapeOf[b[0]]
-			wrong |= kind&wrongEscape | kind&(noHex[b[1]]|noHex[b[2]]|noHex[b[3]]|noHex[b[4]])
-		}
-	}
-	return wrong == 0
-}
-
 // closing is where the string ends whose opening quote is at p.
 func (x *jsonIndex) closing(p int) int {
 	i := p >> 6
@@ -496,46 +493,44 @@ func (d *jsonDecoder) indexed(from, n int) bool {
 }
 
 // readObject reads the values of the keys that are used of those that lie on the stack from a place on. Which are, it
-// finds out without branches, since no processor foresees them.
+// finds out without branches, and then it takes them in the order of the columns: a processor foresees neither which
+// key of a message comes next nor what its value is.
 func (d *jsonDecoder) readObject(parent *jsonNode, from int) bool {
 	x := &d.index
-	hits, odd := from, x.odds
-	odds := odd
-	for i := from; i < x.top; i++ {
-		k := x.keys[i]
+	found, aside := parent.found, len(parent.kids)
+	odd, odds, twice := x.odds, x.odds, 0
+	for _, k := range x.keys[from:x.top] {
 		w := keyWord(d.buf[x.from+int(x.at[k])+1:])
-		slot := parent.slot(w)
-		e := &parent.byKey[slot]
-		hit := e.many | one(e.word == w)
-		x.keys[hits] = k<<6 | uint32(slot)
-		hits += hit
+		e := &parent.byKey[parent.slot(w)]
+		hit := one(e.word == w)
+		to := aside + (e.kid-aside)*hit
+		if e.slow {
+			to = parent.kidAt(d.buf[x.from+int(x.at[k])+1:])
+			hit = one(to != aside)
+		}
+		twice |= one(found[to] != 0) & hit
+		found[to] = k
 		if x.escapes != 0 {
 			x.odd[odds] = k
 			odds += int(parent.begins[byte(w)]) &^ hit
 		}
 	}
-	top := x.top
 	x.odds = odds
-	for _, h := range x.keys[from:hits] {
-		k := int(h >> 6)
-		e := &parent.byKey[h&63]
-		node := e.node
-		if e.many != 0 || len(node.key) >= 8 {
-			if node = parent.kidAt(d.buf[x.from+int(x.at[k])+1:]); node == nil {
-				continue
-			}
-		}
-		if !d.readField(k+2, node) {
-			return false
+	ok := twice == 0
+	for i, node := range parent.kids {
+		k := int(found[i]) // the first token is no key
+		found[i] = 0
+		if k != 0 && ok {
+			ok = d.readField(k+2, node)
 		}
 	}
 	for _, k := range x.odd[odd:odds] {
-		if node := d.escapedKid(parent, int(x.at[k])); node != nil && !d.readField(int(k)+2, node) {
-			return false
+		if node := d.escapedKid(parent, int(x.at[k])); node != nil && ok {
+			ok = d.readField(int(k)+2, node)
 		}
 	}
-	x.top, x.odds = top, odd
-	return true
+	x.odds = odd
+	return ok
 }
 
 // escapedKid is the node of the key at p, where that has escapes.
@@ -615,11 +610,11 @@ func (x *jsonIndex) valueEnd(buf []byte, k int) int {
 	}
 }
 
-// keyEntry is the one key of a slot, or says that there are several.
+// keyEntry is the key of a slot.
 type keyEntry struct {
 	word uint64 // its first eight bytes with the quote behind them, and zeros
-	node *jsonNode
-	many int // 1 where there are several
+	kid  int    // which of the kids it is
+	slow bool   // there are several, or it is longer than a word
 }
 
 // keyWord reads the first bytes of a key up to its closing quote, with it.
@@ -640,14 +635,15 @@ func keyWord(b []byte) uint64 {
 // slot is where keys of a word are among those of the node.
 func (n *jsonNode) slot(word uint64) uint64 { return word * n.mul >> 58 }
 
-// kidAt is the node of the key without escapes at the beginning of b, its closing quote behind it, or nil.
-func (n *jsonNode) kidAt(b []byte) *jsonNode {
-	for _, c := range n.kids {
+// kidAt is the kid whose key, without escapes, stands at the beginning of b, its closing quote behind it; the number of
+// kids where it is none.
+func (n *jsonNode) kidAt(b []byte) int {
+	for i, c := range n.kids {
 		if c.heads(b) {
-			return c
+			return i
 		}
 	}
-	return nil
+	return len(n.kids)
 }
 
 // heads says whether b begins with the node's key and a quote.
@@ -679,19 +675,20 @@ func (n *jsonNode) spread() {
 	}
 	// A factor that puts no two keys into one slot, where one is found.
 	n.mul = 0x9e3779b97f4a7c15
+	n.found = make([]uint32, len(n.kids)+1)
 	for range 64 {
 		n.byKey = [64]keyEntry{}
 		shared := 0
-		for _, c := range n.kids {
+		for i, c := range n.kids {
 			if strings.ContainsAny(c.key, `"\`) {
 				continue // written with an escape, and found by that
 			}
 			w := keyWord([]byte(c.key + `"`))
 			e := &n.byKey[n.slot(w)]
-			if e.node != nil {
-				e.many, shared = 1, shared+1
+			if e.word != 0 {
+				shared, e.slow = shared+1, true
 			}
-			e.word, e.node = w, c
+			e.word, e.kid, e.slow = w, i, e.slow || len(c.key) >= 8
 		}
 		if shared == 0 {
 			break

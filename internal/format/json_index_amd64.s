@@ -25,6 +25,21 @@ GLOBL ·byteOf(SB), RODATA|NOPTR, $4
 	DATA name+24(SB)/8, bytes \
 	GLOBL name(SB), RODATA|NOPTR, $32
 
+// What a byte may be behind a backslash, by its halves (1, 2, 4, 8: which, so that the halves fit), and whether it is a
+// hexadecimal digit (16, 32).
+DATA ·escapeLow+0(SB)/8, $0x10343838303d3010
+DATA ·escapeLow+8(SB)/8, $0x0104000200001010
+DATA ·escapeLow+16(SB)/8, $0x10343838303d3010
+DATA ·escapeLow+24(SB)/8, $0x0104000200001010
+GLOBL ·escapeLow(SB), RODATA|NOPTR, $32
+DATA ·escapeHigh+0(SB)/8, $0x0824022010010000
+DATA ·escapeHigh+8(SB)/8, $0x0000000000000000
+DATA ·escapeHigh+16(SB)/8, $0x0824022010010000
+DATA ·escapeHigh+24(SB)/8, $0x0000000000000000
+GLOBL ·escapeHigh(SB), RODATA|NOPTR, $32
+FOUR(·lowOf, $0x0f0f0f0f0f0f0f0f)
+FOUR(·hexOf, $0x3030303030303030)
+FOUR(·uOf, $0x7575757575757575)
 FOUR(·openOf, $0x7b7b7b7b7b7b7b7b)
 FOUR(·closeOf, $0x7d7d7d7d7d7d7d7d)
 FOUR(·colonOf, $0x3a3a3a3a3a3a3a3a)
@@ -49,6 +64,32 @@ FOUR(·commaOf, $0x2c2c2c2c2c2c2c2c)
 	SHRXQ R12, AX, AX     \
 	MOVQ  AX, (off+64)(DX)
 
+// ESCAPED puts into OUT what the bytes of IN are behind a backslash. It uses Y9 and Y10.
+#define ESCAPED(IN, OUT) \
+	VPSRLW  $4, IN, Y9             \
+	VPAND   ·lowOf(SB), Y9, Y9     \
+	VMOVDQU ·escapeHigh(SB), Y10   \
+	VPSHUFB Y9, Y10, Y9            \
+	VMOVDQU ·escapeLow(SB), Y10    \
+	VPSHUFB IN, Y10, OUT           \
+	VPAND   Y9, OUT, OUT
+
+// NEITHER puts into AX a bit for each byte of Y14 and Y15 that has none of C's bits. Y10 is 0. It uses BX and Y9.
+#define NEITHER(C) \
+	VPAND     C, Y14, Y9    \
+	VPCMPEQB  Y10, Y9, Y9   \
+	VPMOVMSKB Y9, AX        \
+	VPAND     C, Y15, Y9    \
+	VPCMPEQB  Y10, Y9, Y9   \
+	VPMOVMSKB Y9, BX        \
+	SHLQ      $32, BX       \
+	ORQ       BX, AX
+
+// WRONG notes that AX should be 0. It uses Y9.
+#define WRONG \
+	VMOVQ AX, X9        \
+	VPOR  Y9, Y13, Y13
+
 // PLACE writes where the lowest bit of DX stands and takes it off.
 #define PLACE(off) \
 	TZCNTQ DX, AX       \
@@ -56,11 +97,10 @@ FOUR(·commaOf, $0x2c2c2c2c2c2c2c2c)
 	MOVL   AX, off(DI)  \
 	BLSRQ  DX, DX
 
-// func indexWide(p *byte, blocks int, words *blockWord, at *uint32, tokens *tokenWord, c *carry)
-TEXT ·indexWide(SB), NOSPLIT, $8-48
+// func indexWide(p *byte, size int, words *blockWord, at *uint32, tokens *tokenWord, c *carry)
+TEXT ·indexWide(SB), NOSPLIT, $24-48
 	MOVQ p+0(FP), SI
-	MOVQ blocks+8(FP), CX
-	SHLQ $6, CX
+	MOVQ size+8(FP), CX
 	ADDQ SI, CX
 	MOVQ CX, end-8(SP)
 	MOVQ words+16(FP), R8
@@ -70,6 +110,8 @@ TEXT ·indexWide(SB), NOSPLIT, $8-48
 	MOVQ 16(AX), R11 // skip
 	MOVQ 48(AX), R13 // base
 	MOVQ 56(AX), CX  // tokens
+	MOVQ 64(AX), BX
+	MOVQ BX, hex-24(SP)
 	VPBROADCASTB ·byteOf+0(SB), Y2
 	VPBROADCASTB ·byteOf+1(SB), Y3
 	VPBROADCASTB ·byteOf+2(SB), Y4
@@ -86,6 +128,14 @@ loop:
 	JGE  done
 	MOVQ at+24(FP), DI
 	LEAQ (DI)(CX*4), DI
+	MOVQ end-8(SP), AX // bytes behind the end are blanks
+	SUBQ SI, AX
+	MOVQ $64, BX
+	CMPQ AX, BX
+	CMOVQGT BX, AX
+	MOVQ $-1, BX
+	BZHIQ AX, BX, BX
+	MOVQ BX, valid-16(SP)
 	VMOVDQU (SI), Y0
 	VMOVDQU 32(SI), Y1
 	VPOR Y0, Y11, Y11
@@ -93,6 +143,7 @@ loop:
 
 	// Escapes: runs of backslashes by their length, odd or even.
 	EQUAL(Y0, Y1, Y3, AX)
+	ANDQ valid-16(SP), AX
 	MOVQ R11, DX
 	NOTQ DX
 	ANDQ AX, DX // may begin an escape
@@ -111,8 +162,39 @@ loop:
 	VMOVQ R15, X9
 	VPOR Y9, Y12, Y12
 
-	// Strings.
+	// What follows a backslash.
+	MOVQ DX, AX
+	ORQ  hex-24(SP), AX
+	JZ   strings
+	ESCAPED(Y0, Y14)
+	ESCAPED(Y1, Y15)
+	VPXOR Y10, Y10, Y10
+	NEITHER(·lowOf(SB))
+	ANDQ DX, AX
+	WRONG
+	EQUAL(Y0, Y1, ·uOf(SB), AX)
+	ANDQ DX, AX
+	LEAQ (AX)(AX*1), R14
+	ORQ  AX, R14
+	LEAQ (R14*4), R15
+	ORQ  R14, R15
+	SHLQ $1, R15
+	ORQ  hex-24(SP), R15 // the four behind each u
+	SHRQ $60, AX
+	MOVQ AX, R14
+	SHRQ $1, R14
+	ORQ  AX, R14
+	MOVQ R14, AX
+	SHRQ $2, AX
+	ORQ  R14, AX
+	MOVQ AX, hex-24(SP)
+	NEITHER(·hexOf(SB))
+	ANDQ R15, AX
+	WRONG
+
+strings:
 	EQUAL(Y0, Y1, Y2, R14)
+	ANDQ valid-16(SP), R14
 	NOTQ DX
 	ANDQ DX, R14
 	MOVQ R14, 0(R8)
@@ -133,6 +215,9 @@ loop:
 	VPMOVMSKB Y9, BX
 	SHLQ      $32, BX
 	ORQ       BX, DX
+	MOVQ      valid-16(SP), BX
+	NOTQ      BX
+	ORQ       BX, DX
 	VPMINUB   Y0, Y7, Y9
 	VPCMPEQB  Y0, Y9, Y9
 	VPMOVMSKB Y9, AX
@@ -145,8 +230,7 @@ loop:
 	NOTQ      BX
 	ORQ       R15, BX
 	ANDQ      BX, AX
-	VMOVQ     AX, X9
-	VPOR      Y9, Y13, Y13
+	WRONG
 
 	// Marks.
 	VPSHUFB   Y0, Y6, Y9
@@ -159,6 +243,7 @@ loop:
 	VPMOVMSKB Y9, BX
 	SHLQ      $32, BX
 	ORQ       BX, AX
+	ANDQ      valid-16(SP), AX
 
 	// Where tokens begin: marks outside, opening quotes, the first of all other bytes.
 	ORQ  AX, DX
@@ -252,6 +337,8 @@ done:
 	ORQ  BX, 40(AX) // escapes
 	MOVQ R13, 48(AX)
 	MOVQ CX, 56(AX) // tokens
+	MOVQ hex-24(SP), BX
+	MOVQ BX, 64(AX)
 	VZEROUPPER
 	RET
 

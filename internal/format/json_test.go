@@ -507,6 +507,32 @@ func BenchmarkJSONGeneralScan(b *testing.B) {
 	benchmarkDecode(b, msgs)
 }
 
+// BenchmarkJSONWithoutForm has messages with other keys between those that are used, blanks and escapes, in any order.
+func BenchmarkJSONWithoutForm(b *testing.B) {
+	msgs := benchmarkMessages()
+	r := rand.New(rand.NewPCG(2, 1))
+	others := []string{`"he said \"go\", then\\or \/ caf\u00e9\n\t\u26a1"`, `[true, false , null,[ ],{ },"}]{[\"",-0.0 ]`, `{"a":[{"a":[{"a":[1]}]}]}`, `12196.24e1`, `"Z\u00fcrich 42"`, `-0`}
+	blanks := func() string { return "  \t "[:r.IntN(5)] }
+	for i, m := range msgs {
+		var fields map[string]json.RawMessage
+		if err := json.Unmarshal(m, &fields); err != nil {
+			b.Fatal(err)
+		}
+		keys := []string{"chip", "mat", "read_at", "n", "x", "device", "position"}
+		for k, o := range others {
+			key := fmt.Sprint("x", k)
+			keys, fields[key] = append(keys, key), json.RawMessage(o)
+		}
+		r.Shuffle(len(keys), func(i, j int) { keys[i], keys[j] = keys[j], keys[i] })
+		var out []string
+		for _, k := range keys {
+			out = append(out, blanks()+strconv.Quote(k)+blanks()+":"+blanks()+string(fields[k])+blanks())
+		}
+		msgs[i] = []byte("{" + strings.Join(out, ",") + "}")
+	}
+	benchmarkDecode(b, msgs)
+}
+
 // TestIndexBlocks holds the wide registers against the plain reading, bytes of all kinds in blocks that
 // carry over.
 func TestIndexBlocks(t *testing.T) {
@@ -516,7 +542,7 @@ func TestIndexBlocks(t *testing.T) {
 		for i := range b {
 			b[i] = byte(r.IntN(256))
 			if r.IntN(3) > 0 {
-				b[i] = "\"\\\\{}[]:, \t\n\r\x7fa0z"[r.IntN(17)]
+				b[i] = "\"\\\\{}[]:, \t\n\r\x7fa0zuuAF9nbtrfE/"[r.IntN(29)]
 			}
 			if b[i] < 0x20 && r.IntN(200) > 0 {
 				b[i] = ' '
@@ -526,13 +552,18 @@ func TestIndexBlocks(t *testing.T) {
 			}
 		}
 		n := len(b) / 64
+		cut := r.IntN(64) // the last block may not be full
+		for i := range cut {
+			b[len(b)-1-i] = ' '
+		}
+		b = b[:len(b)-cut]
 		words, plainWords := make([]blockWord, n), make([]blockWord, n)
-		at, plainAt := make([]uint32, len(b)+16), make([]uint32, len(b)+16)
+		at, plainAt := make([]uint32, 64*n+16), make([]uint32, 64*n+16)
 		tokens, plainTokens := make([]tokenWord, n+3), make([]tokenWord, n+3)
 		var c, plain carry
 		first := r.IntN(n + 1) // in two pieces
-		indexBlocks(b, words[:first], at, tokens, &c)
-		indexBlocks(b[64*first:], words[first:], at, tokens, &c)
+		indexBlocks(b[:min(len(b), 64*first)], words[:first], at, tokens, &c)
+		indexBlocks(b[min(len(b), 64*first):], words[first:], at, tokens, &c)
 		indexPlain(b, plainWords, plainAt, plainTokens, &plain)
 		for _, x := range []*uint64{&c.wrong, &c.high, &c.escapes, &plain.wrong, &plain.high, &plain.escapes} {
 			*x = min(*x, 1)
