@@ -205,8 +205,7 @@ func (x *jsonIndex) parse(buf []byte) bool {
 	// The last bits of the word before.
 	var colon, comma, brace, bracket, key, ended uint64
 	first, whole := uint64(1), 0
-	var stack uint64 // 1 for an object, 0 for an array, the innermost lowest
-	deep, over := 0, 0
+	stack, over := uint64(1), uint64(0) // a bit for each level that is open, the innermost lowest: 1 for an object; above them a 1
 	for i := range words {
 		w := &words[i]
 		valid, ahead := ^uint64(0), uint64(0)
@@ -230,14 +229,17 @@ func (x *jsonIndex) parse(buf []byte) bool {
 		element := begins & afterComma
 
 		var used uint64 // what lies in the outermost object
-		rest := ^uint64(0)
+		done := uint64(0)
 		for m := w.open | w.close; m != 0; m &= m - 1 {
 			upTo := m ^ (m - 1)
-			between := upTo & rest
-			rest = ^upTo
-			within := -(stack & 1)
-			wrong |= (element&within | isKey&^within) & between
-			if deep != 1 {
+			between := upTo &^ done
+			done = upTo
+			outOfPlace := isKey
+			if stack&1 != 0 {
+				outOfPlace = element
+			}
+			wrong |= outOfPlace & between
+			if stack>>1 != 1 {
 				between = 0
 			}
 			used |= between
@@ -249,20 +251,22 @@ func (x *jsonIndex) parse(buf []byte) bool {
 			if opens != 0 {
 				stack = pushed
 			}
-			deep += 2*int(opens) - 1
-			over |= deep
-			if deep == 0 {
+			over |= stack
+			if stack == 1 {
 				whole++
 			}
 		}
-		within := -(stack & 1)
-		wrong |= (element&within | isKey&^within) & rest
-		if deep == 1 {
-			used |= rest
+		outOfPlace := isKey
+		if stack&1 != 0 {
+			outOfPlace = element
+		}
+		wrong |= outOfPlace &^ done
+		if stack>>1 == 1 {
+			used |= ^done
 		}
 		x.note(used&isKey, i)
 	}
-	if wrong != 0 || deep != 0 || whole != 1 || uint(over) >= 64 {
+	if wrong != 0 || stack != 1 || whole != 1 || over>>63 != 0 {
 		return false
 	}
 	buf = buf[x.from:]
