@@ -36,7 +36,8 @@ export type JobDetail = Job & {
 };
 export type Checkpoint = { number: number; at: string; bytes: number; took_ms: number; version: number };
 export type JobState = {
-  steps: { id: number; step: string; kind: string; detail: string; keys: number; rows: number; bytes: number; growth?: number }[];
+  steps: { id: number; step: string; kind: string; detail: string; keys: number; rows: number; bytes: number; disk: number; parked: number; growth?: number }[];
+  memory: number;
   sinks: { sink: string; place: string; promise: string; spooled: number; missing: number; waiting?: { since: string; reason: string; tries: number } }[];
   checkpoints: Checkpoint[];
 };

@@ -17,15 +17,15 @@ export function StateTab({ job }: { job: JobDetail }) {
   if (!state) return <p className="text-soft">Loading …</p>;
   return (
     <>
-      <Sheet title="What the steps keep" aside="growth over the last five minutes">
+      <Sheet title="What the steps keep" aside={`at most ${bytes(state.memory)} in memory; growth over the last five minutes`}>
         {state.steps.length === 0 ? <Empty>No step of the job keeps anything.</Empty> : (
           <table className="w-full" data-testid="state">
-            <thead><tr><Th>Step</Th><Th right>Keys</Th><Th right>Rows</Th><Th right>Bytes</Th><Th right>Bytes a minute</Th></tr></thead>
+            <thead><tr><Th>Step</Th><Th right>Keys</Th><Th right>Rows</Th><Th right>In memory</Th><Th right>On disk</Th><Th right>Bytes a minute</Th></tr></thead>
             <tbody>
               {state.steps.map((s) => (
                 <tr key={s.id}>
-                  <Td><span className="font-medium">{s.step}</span> <span className="text-soft">{s.kind}</span><div className="text-xs text-soft">{s.detail}</div></Td>
-                  <Td right>{count(s.keys)}</Td><Td right>{count(s.rows)}</Td><Td right>{bytes(s.bytes)}</Td>
+                  <Td><span className="font-medium">{s.step}</span> <span className="text-soft">{s.kind}</span><div className="text-xs text-soft">{s.detail}{s.parked > 0 && `; ${count(s.parked)} parts wait on disk`}</div></Td>
+                  <Td right>{count(s.keys)}</Td><Td right>{count(s.rows)}</Td><Td right>{bytes(s.bytes)}</Td><Td right>{bytes(s.disk)}</Td>
                   <Td right>{s.growth === undefined ? "–" : `${s.growth < 0 ? "−" : "+"}${bytes(Math.abs(Math.round(s.growth)))}`}</Td>
                 </tr>
               ))}

@@ -198,12 +198,17 @@ func (a *app) printState(s *service.JobState) {
 		if x.Growth != nil {
 			growth = fmt.Sprintf("%+d", int64(*x.Growth))
 		}
-		rows = append(rows, []string{x.Step, x.Kind, number(int64(x.Keys)), number(int64(x.Rows)), number(int64(x.Bytes)), growth, x.Detail})
+		what := x.Detail
+		if x.Parked > 0 {
+			what += fmt.Sprintf("; %d parts wait on disk", x.Parked)
+		}
+		rows = append(rows, []string{x.Step, x.Kind, number(int64(x.Keys)), number(int64(x.Rows)), number(int64(x.Bytes)), number(x.Disk), growth, what})
 	}
 	if len(rows) == 0 {
 		fmt.Fprintln(a.out, "no step of the job keeps anything")
 	} else {
-		columns(a.out, []string{"STEP", "KIND", "KEYS", "ROWS", "BYTES", "BYTES A MINUTE", "WHAT"}, rows)
+		columns(a.out, []string{"STEP", "KIND", "KEYS", "ROWS", "BYTES", "ON DISK", "BYTES A MINUTE", "WHAT"}, rows)
+		fmt.Fprintf(a.out, "at most %s MB of it in memory\n", number(s.Memory>>20))
 	}
 	fmt.Fprintln(a.out)
 	for _, x := range s.Sinks {

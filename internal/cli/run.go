@@ -16,6 +16,7 @@ import (
 	"text/tabwriter"
 	"time"
 
+	"fiume/internal/checkpoint"
 	"fiume/internal/connect"
 	"fiume/internal/connect/mariadb"
 	"fiume/internal/connect/rows"
@@ -24,6 +25,7 @@ import (
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
 	"fiume/internal/core/types"
+	"fiume/internal/disk"
 
 	"github.com/spf13/cobra"
 )
@@ -190,7 +192,24 @@ func (r *localRun) run(ctx context.Context, p *plan.Plan) error {
 			o.Rows = newPrinter(w, r.output, out)
 		}
 	}
-	job, err := flow.New(p, o, flow.Options{Parallelism: r.parallelism, Describe: text.Describe})
+	opts := flow.Options{Parallelism: r.parallelism, Describe: text.Describe, Memory: p.Memory}
+	if p.Memory > 0 {
+		dir, err := os.MkdirTemp("", "fiume-state-")
+		if err != nil {
+			return err
+		}
+		defer os.RemoveAll(dir)
+		journal := &checkpoint.Journal{FS: disk.OS{}, Dir: dir}
+		if err := journal.Open(nil); err != nil {
+			return err
+		}
+		defer journal.Close()
+		opts.Journal = journal
+		trimming, stop := context.WithCancel(ctx)
+		defer stop()
+		go trim(trimming, journal)
+	}
+	job, err := flow.New(p, o, opts)
 	if err != nil {
 		return err
 	}
@@ -206,6 +225,20 @@ func (r *localRun) run(ctx context.Context, p *plan.Plan) error {
 		printLedger(r.err, p.Name, job.Status(), job.Samples())
 	}
 	return err
+}
+
+// trim removes what the run's journal does not need any more, now and then.
+func trim(ctx context.Context, j *checkpoint.Journal) {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+			_ = j.Trim(nil) // what stays goes with the directory
+		}
+	}
 }
 
 // printer prints the rows of a query.

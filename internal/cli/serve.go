@@ -22,6 +22,7 @@ const defaultListen = "127.0.0.1:7171"
 
 func (a *app) serveCommand() *cobra.Command {
 	var dir, listen, dsn string
+	var memory int
 	var verbose bool
 	c := &cobra.Command{
 		Use:   "serve",
@@ -39,11 +40,14 @@ checkpoint and goes on from it at the next start.`,
   fiume serve --dsn 'fiume:password@tcp(127.0.0.1:3306)/fiume'`,
 		Args: arity(0, "no arguments"),
 		RunE: func(c *cobra.Command, args []string) error {
+			if memory < 1 {
+				return fail(exitUsage, "--job-memory takes a number of megabytes from 1 up, found %d", memory)
+			}
 			level := slog.LevelInfo
 			if verbose {
 				level = slog.LevelDebug
 			}
-			s := &server{app: a, listen: listen, config: service.Config{Dir: dir, DSN: dsn,
+			s := &server{app: a, listen: listen, config: service.Config{Dir: dir, DSN: dsn, Memory: int64(memory) << 20,
 				Log: slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))}}
 			if err := s.open(c.Context()); err != nil {
 				return err
@@ -57,6 +61,7 @@ checkpoint and goes on from it at the next start.`,
 	c.Flags().StringVar(&dir, "dir", "fiume-data", "data directory")
 	c.Flags().StringVar(&listen, "listen", defaultListen, "loopback address to listen on; port 0 takes a free one")
 	c.Flags().StringVar(&dsn, "dsn", "", "database for the service's records (default: a private server)")
+	c.Flags().IntVar(&memory, "job-memory", 1024, "megabytes of state that a job holds in memory, unless it says so itself; more of it waits on disk")
 	c.Flags().BoolVar(&verbose, "verbose", false, "log more")
 	return c
 }

@@ -191,7 +191,7 @@ func (j *job) once(ctx context.Context) error {
 	if err := j.s.store.SetJob(j.row.Name, map[string]any{"settled": false}); err != nil {
 		return err
 	}
-	r := checkpoint.Run{Keeper: j.keeper(), Plan: p, Opener: j.s.jobOpener(j.row.Name), Every: every, Options: flow.Options{Describe: text.Describe, Parallelism: j.row.Parallelism}}
+	r := checkpoint.Run{Keeper: j.keeper(), Plan: p, Opener: j.s.jobOpener(j.row.Name), Every: every, Options: flow.Options{Describe: text.Describe, Parallelism: j.row.Parallelism, Memory: j.s.memoryOf(p)}}
 	var run *flow.Job
 	r.Started = func(started *flow.Job) {
 		run = started
@@ -236,9 +236,13 @@ func (j *job) once(ctx context.Context) error {
 
 // keeper keeps the job's checkpoints.
 func (j *job) keeper() *checkpoint.Keeper {
-	return &checkpoint.Keeper{FS: disk.OS{}, Dir: filepath.Join(j.s.dir, stateDir(j.row.Name)), Catalog: entries{j.s.store, j.row.Name}, Version: j.row.Version, Now: time.Now,
+	dir := filepath.Join(j.s.dir, stateDir(j.row.Name))
+	return &checkpoint.Keeper{FS: disk.OS{}, Dir: dir, Journal: &checkpoint.Journal{FS: disk.OS{}, Dir: dir}, Catalog: entries{j.s.store, j.row.Name}, Version: j.row.Version, Now: time.Now,
 		Log: func(text string, args ...any) { j.s.log.Error(text, append([]any{"job", j.row.Name}, args...)...) }}
 }
+
+// memoryOf is how many bytes of state a job may hold in memory.
+func (s *Service) memoryOf(p *plan.Plan) int64 { return cmp.Or(p.Memory, s.memory) }
 
 // entries are a job's checkpoints in the catalog.
 type entries struct {
@@ -309,10 +313,14 @@ func (j *job) info() JobInfo {
 			}
 		case "output":
 			i.Out += x.Out
-			if w := x.Waiting; w != nil && i.State == stateRunning {
-				i.State, i.Since = stateRetrying, w.Since
-				i.Reason = fmt.Sprintf("the sink %s cannot be written, tried %d times: %s", x.Step, w.Tries, w.Reason)
+		}
+		if w := x.Waiting; w != nil && i.State == stateRunning {
+			what := "the sink " + x.Step
+			if x.Kind != "output" {
+				what = "the state of " + x.Step
 			}
+			i.State, i.Since = stateRetrying, w.Since
+			i.Reason = fmt.Sprintf("%s cannot be written, tried %d times: %s", what, w.Tries, w.Reason)
 		}
 		i.Late += x.Counts.Late
 		i.Rejects += x.Counts.Rejected

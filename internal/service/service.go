@@ -3,6 +3,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -25,6 +26,9 @@ type Config struct {
 	Dir string // data directory
 	DSN string // a database for the catalog; "" starts a private server
 	Log *slog.Logger
+	// Memory is how many bytes of state a job may hold in memory where it does not say so itself; 0: 1 GiB. More of it
+	// waits on disk.
+	Memory int64
 }
 
 // Service is an open service.
@@ -35,6 +39,7 @@ type Service struct {
 	store   *catalog.Store
 	topics  *topiclog.Log
 	secrets *vault
+	memory  int64 // of the state of a job
 	opened  time.Time
 
 	changing sync.Mutex // one change of a job at a time
@@ -69,7 +74,7 @@ func errorf(kind error, format string, args ...any) error {
 // Open opens a service: its database, its topics and its definitions. Jobs that should run are
 // started by Resume.
 func Open(ctx context.Context, c Config) (*Service, error) {
-	s := &Service{dir: c.Dir, log: c.Log, jobs: map[string]*job{}, opened: time.Now()}
+	s := &Service{dir: c.Dir, log: c.Log, jobs: map[string]*job{}, memory: cmp.Or(c.Memory, 1<<30), opened: time.Now()}
 	if s.log == nil {
 		s.log = slog.New(slog.DiscardHandler)
 	}

@@ -8,6 +8,7 @@ import (
 
 // JobState is what a job keeps, and what its sinks promise.
 type JobState struct {
+	Memory      int64            `json:"memory" doc:"bytes of state that the steps may hold in memory; more of it waits on disk"`
 	Steps       []StepState      `json:"steps"`
 	Sinks       []SinkState      `json:"sinks"`
 	Checkpoints []CheckpointInfo `json:"checkpoints" doc:"those that are kept, the newest first"`
@@ -21,7 +22,9 @@ type StepState struct {
 	Detail string   `json:"detail"`
 	Keys   int      `json:"keys"`
 	Rows   int      `json:"rows"`
-	Bytes  int      `json:"bytes"`
+	Bytes  int      `json:"bytes" doc:"in memory"`
+	Disk   int64    `json:"disk" doc:"bytes in the journal: for checkpoints, and what is not in memory"`
+	Parked int      `json:"parked" doc:"parts of the state that wait on disk alone"`
 	Growth *float64 `json:"growth,omitempty" doc:"bytes a minute, over the last minutes"`
 }
 
@@ -79,6 +82,7 @@ func (s *Service) JobState(name string) (*JobState, error) {
 	if err != nil {
 		return nil, err
 	}
+	out.Memory = s.memoryOf(p)
 	if out.Checkpoints, err = s.Checkpoints(name); err != nil {
 		return nil, err
 	}
@@ -102,7 +106,7 @@ func (s *Service) JobState(name string) (*JobState, error) {
 		if x.Kind == "join" && x.Bytes == 0 || x.Kind == "side" && x.Into != nil && byID[*x.Into].Kind == "table" {
 			continue // it is said elsewhere: of the sides, or of the table
 		}
-		y := StepState{ID: x.ID, Step: x.Step, Kind: x.Kind, Detail: x.Detail, Keys: x.Keys, Rows: x.Rows, Bytes: x.Bytes}
+		y := StepState{ID: x.ID, Step: x.Step, Kind: x.Kind, Detail: x.Detail, Keys: x.Keys, Rows: x.Rows, Bytes: x.Bytes, Disk: x.Disk, Parked: x.Parked}
 		if d := last.at.Sub(first.at); d > 0 {
 			g := float64(last.bytes[x.ID]-first.bytes[x.ID]) / d.Minutes()
 			y.Growth = &g

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"time"
 
 	"fiume/internal/core/column"
 	"fiume/internal/core/plan"
@@ -34,6 +33,7 @@ type cell struct {
 	log    []Extent
 	logged int64  // bytes of log
 	buf    []byte // deliveries not written yet
+	room   int    // what buf came to when it was last written
 
 	// Of one that is parked:
 	due   int64 // the watermark at which it gives something; MinTime where that is not known
@@ -232,6 +232,9 @@ func (w *keyedTask) measure(c *cell) {
 
 // note appends a delivery to what is to be written: its length, the watermarks before it, and the delivery.
 func (c *cell) note(d *step.Delivery, before marks) {
+	if c.buf == nil {
+		c.buf = make([]byte, 0, c.room)
+	}
 	at := len(c.buf)
 	c.buf = append(c.buf, 0, 0, 0, 0)
 	for _, x := range [...]int64{before.at[0], before.at[1], before.newest} {
@@ -285,39 +288,20 @@ func (w *keyedTask) silently(do func() error) error {
 	return err
 }
 
-// append writes to the journal, again for as long as the failure may pass by itself.
-func (w *keyedTask) append(b []byte) (Extent, error) {
-	wait := firstTryAfter
-	for {
-		e, err := w.job.opts.Journal.Append(b)
-		if err == nil || !w.job.opts.Journal.Passing(err) {
-			return e, err
-		}
-		w.seen.Lock()
-		if w.waits == nil {
-			w.waits = &Waiting{Since: w.job.opts.Now()}
-		}
-		w.waits.Reason, w.waits.Tries = err.Error(), w.waits.Tries+1
-		w.seen.Unlock()
-		select {
-		case <-w.job.ctx.Done():
-			return e, w.job.ctx.Err()
-		case <-time.After(wait):
-		}
-		wait = min(2*wait, lastTryAfter)
-	}
-}
+// append writes to the journal, which keeps b.
+func (w *keyedTask) append(b []byte) (Extent, error) { return w.job.opts.Journal.Append(w.job.ctx, b) }
 
 // write writes the deliveries of a cell that wait.
 func (w *keyedTask) write(c *cell) error {
 	if len(c.buf) == 0 {
 		return nil
 	}
+	c.room = len(c.buf)
 	e, err := w.append(c.buf)
 	if err != nil {
 		return err
 	}
-	c.log, c.logged, c.buf = append(c.log, e), c.logged+e.Len, c.buf[:0]
+	c.log, c.logged, c.buf = append(c.log, e), c.logged+e.Len, nil
 	return nil
 }
 

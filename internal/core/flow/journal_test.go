@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"context"
 	"errors"
 	"hash/crc32"
 	"sync"
@@ -18,7 +19,7 @@ func newMemoryJournal() *memoryJournal {
 	return &memoryJournal{at: map[int64][]byte{}, users: map[int64]int{}}
 }
 
-func (j *memoryJournal) Append(b []byte) (Extent, error) {
+func (j *memoryJournal) Append(_ context.Context, b []byte) (Extent, error) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	j.next++
@@ -52,7 +53,7 @@ func (j *memoryJournal) Sparse() int64 {
 	defer j.mu.Unlock()
 	return max(0, j.next/10-3)
 }
-func (j *memoryJournal) Passing(error) bool { return false }
+func (j *memoryJournal) Waiting() *Waiting { return nil }
 
 // forget makes the use of a run that has crashed no use any more.
 func (j *memoryJournal) forget() {

@@ -28,7 +28,7 @@ type Step struct {
 	Rows        int               `json:"rows,omitempty"`    // of a side of a join and of a table: rows held
 	Table       bool              `json:"table,omitempty"`   // a scan of a table that is only looked into
 	Bound       string            `json:"bound,omitempty"`   // of a join: what bounds it in time, for people
-	Waiting     *Waiting          `json:"waiting,omitempty"` // of an output: its place is away
+	Waiting     *Waiting          `json:"waiting,omitempty"` // of an output: its place is away; of a step that keeps rows or results: its state cannot be written
 	Missing     int               `json:"missing,omitempty"` // of an output: rows from before the last start that have not come again
 	Spooled     int64             `json:"spooled,omitempty"` // of an output: bytes that its place has not got yet
 	Alias       string            `json:"alias,omitempty"`   // of a side: what the query calls the input
@@ -99,6 +99,10 @@ func (j *Job) Status() Status {
 		add(t.counts)
 		t.mu.Unlock()
 	}
+	var waiting *Waiting
+	if j.opts.Journal != nil {
+		waiting = j.opts.Journal.Waiting()
+	}
 	for i, o := range j.plan.Ops {
 		st := Step{ID: o.ID, Kind: o.Kind.String(), Step: o.Step, Detail: o.Detail, Counts: total[i], Out: total[i].Out(), Open: total[i].Open()}
 		st.Bound, st.Alias, st.Table = o.Bound(), o.Alias, o.Aux
@@ -129,8 +133,8 @@ func (j *Job) Status() Status {
 			st.Bytes += w.bytes
 			st.Disk += w.disk
 			st.Parked += w.parked
-			if w.waits != nil {
-				st.Waiting = w.waits
+			if w.disk > 0 {
+				st.Waiting = waiting
 			}
 			if x := known(w.closed); x != nil {
 				st.Watermark = x

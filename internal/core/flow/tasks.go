@@ -190,7 +190,6 @@ type keyedTask struct {
 	instance // seen guards what follows
 	disk     int64
 	parked   int
-	waits    *Waiting // for room in the journal, or nil
 	open     int
 	keys     int
 	bytes    int
@@ -378,7 +377,6 @@ func (w *keyedTask) flush(watermark int64, end bool) error {
 		w.windows = open
 	}
 	w.look()
-	w.waits = nil
 	w.seen.Unlock()
 	w.sent = watermark
 	return w.send(w.job.ctx, t)

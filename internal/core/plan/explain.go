@@ -14,7 +14,8 @@ type Explanation struct {
 	Name        string          `json:"name"`
 	Parallelism int             `json:"parallelism"` // 0: as many tasks as there are processors
 	Checkpoint  int64           `json:"checkpoint_every_micros,omitempty"`
-	Rate        float64         `json:"rows_per_second"` // the bounds of the state are given for
+	Memory      int64           `json:"memory_bytes,omitempty"` // of state; 0: as the service says
+	Rate        float64         `json:"rows_per_second"`        // the bounds of the state are given for
 	Steps       []ExplainedStep `json:"steps"`
 	Notes       []string        `json:"notes,omitempty"` // what does not depend on the data alone
 }
@@ -64,7 +65,7 @@ func (p *Plan) Explain(rate float64) *Explanation {
 	if rate <= 0 {
 		rate = DefaultRate
 	}
-	x := &Explanation{Name: p.Name, Parallelism: p.Parallelism, Checkpoint: p.Checkpoint, Rate: rate, Steps: []ExplainedStep{}}
+	x := &Explanation{Name: p.Name, Parallelism: p.Parallelism, Checkpoint: p.Checkpoint, Memory: p.Memory, Rate: rate, Steps: []ExplainedStep{}}
 	for _, o := range p.Ops {
 		s := ExplainedStep{ID: o.ID, Kind: o.Kind.String(), Step: o.Step, Detail: o.Detail, Moved: o.Pushed, Shared: len(o.Next) > 1, Inputs: []int{}, Columns: []string{}}
 		for _, in := range o.Inputs() {
@@ -467,6 +468,9 @@ func (x *Explanation) String() string {
 		tasks = fmt.Sprintf("%d tasks", x.Parallelism)
 	}
 	fmt.Fprintf(&b, "parallelism: %s\n", tasks)
+	if x.Memory > 0 {
+		fmt.Fprintf(&b, "memory: %s of state; more of it waits on disk\n", bytesText(x.Memory))
+	}
 	for _, n := range x.Notes {
 		fmt.Fprintf(&b, "note: %s\n", n)
 	}

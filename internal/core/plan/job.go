@@ -13,6 +13,7 @@ import (
 var jobOptions = []OptionSpec{
 	{Name: "parallelism", Kind: NumberOption, Least: 1, Doc: "tasks that share the work"},
 	{Name: "checkpoint every", Kind: DurationOption, Doc: "time between checkpoints"},
+	{Name: "memory megabytes", Kind: NumberOption, Least: 1, Doc: "state that the steps may hold in memory; more of it waits on disk"},
 }
 
 // Job binds a job.
@@ -22,6 +23,7 @@ func (c *Catalog) Job(j *sql.CreateJob, errs *sql.Errors) *Plan {
 	b.plan.Name = j.Name.Text
 	opts := CheckOptions(errs, j.Set, jobOptions, "a job")
 	b.plan.Parallelism, b.plan.Checkpoint = opts.Number("parallelism", 0), opts.Duration("checkpoint every", 0)
+	b.plan.Memory = int64(opts.Number("memory megabytes", 0)) << 20
 	if o, ok := opts["checkpoint every"]; ok && b.plan.Checkpoint < 100*types.Millisecond {
 		errs.Add(sql.BadOption, o.Span, "", "checkpoints can be at most ten a second")
 	}

@@ -215,6 +215,7 @@ type Plan struct {
 	Ops         []*Op // each behind its input
 	Parallelism int   // 0: as many as there are processors
 	Checkpoint  int64 // microseconds between checkpoints; 0: the service's default
+	Memory      int64 // bytes of state that the steps may hold in memory; 0: the default of who runs it
 }
 
 // Scans gives the operators that read streams.
