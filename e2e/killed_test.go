@@ -51,12 +51,12 @@ func TestKilled(t *testing.T) {
 			CREATE JOB {name} WITH
 				{name}_first AS (SELECT chip, mat, read_at FROM reads UNIQUE BY (chip, mat) WITHIN 10 SECONDS),
 				{name}_busy AS (SELECT mat, w.opens AS opened, COUNT(*) AS runners FROM reads GROUP BY mat, w WINDOW w AS (SLIDING 5 MINUTES EVERY 1 MINUTE LATENESS 2 MINUTES)),
-				{name}_legs AS (SELECT a.chip AS chip, a.mat AS mat, a.read_at - b.read_at AS took FROM reads a JOIN reads b ON b.chip = a.chip AND b.mat = 'start' AND b.read_at WITHIN 1 HOUR BEFORE a.read_at WHERE a.mat = 'km-05')
+				{name}_legs AS (SELECT a.chip AS chip, a.mat AS mat, a.read_at - b.read_at AS took FROM reads a JOIN reads b ON b.chip = a.chip AND b.read_at WITHIN 1 HOUR BEFORE a.read_at WHERE a.mat = 'km-05' AND b.mat <> a.mat)
 			ROUTE {name}_first TO {name}_clean, {name}_archive, {name}_crossings
 			ROUTE {name}_busy TO {name}_crowds, {name}_crowd
 			ROUTE {name}_legs TO {name}_splits
 			ROUTE LATE {name}_first TO {name}_late
-			SET (CHECKPOINT EVERY 300 MILLISECONDS);`)
+			SET (CHECKPOINT EVERY 300 MILLISECONDS, MEMORY MEGABYTES 1);`)
 	}
 	p.apply(declareReads + p.endpoint(address) + job("broken"))
 
@@ -89,8 +89,21 @@ func TestKilled(t *testing.T) {
 		}
 		fed <- again
 	}()
+	onDisk := int64(0) // the most of the state that was
+	look := func() {
+		for _, name := range []string{"broken", "whole"} {
+			if kept, err := p.JobState(t.Context(), name); err == nil {
+				sum := int64(0)
+				for _, x := range kept.Steps {
+					sum += x.Disk
+				}
+				onDisk = max(onDisk, sum)
+			}
+		}
+	}
 	for range kills {
 		time.Sleep(every)
+		look()
 		p.kill()
 		p = serve(t, dir)
 		service.Store(p)
@@ -116,8 +129,28 @@ func TestKilled(t *testing.T) {
 		}
 	}
 	eventually(t, "both jobs to have read all", func() bool {
+		look()
 		return read("broken") == 2*written && read("whole") == 2*written || read("broken") == written && read("whole") == written
 	})
+	// Parts of the state that wait on disk are worked off up to a second later.
+	quiet, last := time.Now(), [2]int64{}
+	eventually(t, "both jobs to have worked off what waits on disk", func() bool {
+		var out [2]int64
+		for i, name := range []string{"broken", "whole"} {
+			j, err := p.Job(t.Context(), name)
+			if err != nil {
+				t.Fatal(err)
+			}
+			out[i] = j.Out
+		}
+		if out != last {
+			quiet, last = time.Now(), out
+		}
+		return time.Since(quiet) > 2500*time.Millisecond
+	})
+	if onDisk == 0 {
+		t.Error("the memory of the job was enough for its state")
+	}
 	for _, name := range []string{"broken", "whole"} { // a last checkpoint moves the open parts and delivers what is spooled
 		p.fiume("", "job", "stop", name).want(t, 0)
 	}
@@ -172,7 +205,7 @@ func TestKilled(t *testing.T) {
 		return rows
 	}
 	same("topic of changes", crowd("broken"), crowd("whole"))
-	t.Logf("%d reads, %d kills, %d parts sent again", written, kills, again)
+	t.Logf("%d reads, %d kills, %d parts sent again, up to %d bytes of state on disk", written, kills, again, onDisk)
 }
 
 // all gives the messages of a topic of any size, sorted.
