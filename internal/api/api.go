@@ -5,6 +5,7 @@ package api
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -161,10 +162,11 @@ type ScriptRequest struct {
 	File   string            `json:"file,omitempty" doc:"a name for messages"`
 	Params map[string]string `json:"params,omitempty" doc:"values of :name parameters"`
 	DryRun bool              `json:"dry_run,omitempty" doc:"check only, change nothing"`
+	Begin  string            `json:"begin,omitempty" doc:"where jobs that are created begin to read topics, as behind SINCE: NOW, BEGINNING, '1 HOUR', TIMESTAMP '…'; as their texts say where left out"`
 }
 
 func (r ScriptRequest) script() service.Script {
-	return service.Script{File: r.File, SQL: r.SQL, Params: r.Params}
+	return service.Script{File: r.File, SQL: r.SQL, Params: r.Params, Begin: r.Begin}
 }
 
 // ApplyResponse is what the statements of a script did. Problem is set where one failed after others
@@ -213,9 +215,16 @@ func (h *handler) routes(a huma.API) {
 		})
 	huma.Register(a, op("activity", "GET", "/api/activity", "Who did what, the newest first", "service"),
 		func(ctx context.Context, in *struct {
-			Limit int `query:"limit" default:"100" minimum:"1" maximum:"1000"`
-		}) (*body[[]catalog.Activity], error) {
-			return answer(h.s.Activity(in.Limit))
+			Limit  int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
+			After  uint   `query:"after" doc:"the next of the page before"`
+			Object string `query:"object" doc:"what was acted on, such as the name of a job"`
+		}) (*body[Page[catalog.Activity]], error) {
+			all, err := h.s.Activity(in.After, in.Object, in.Limit)
+			out := Page[catalog.Activity]{Items: append([]catalog.Activity{}, all...)}
+			if len(all) == in.Limit {
+				out.Next = fmt.Sprint(all[len(all)-1].ID)
+			}
+			return answer(out, err)
 		})
 
 	huma.Register(a, op("apply", "POST", "/api/apply", "Check a script and do its statements in order", "sql"),
@@ -240,18 +249,20 @@ func (h *handler) routes(a huma.API) {
 
 	huma.Register(a, op("definitions", "GET", "/api/definitions", "What has been declared", "sql"),
 		func(ctx context.Context, in *struct {
+			Paging
 			Kind string `query:"kind" enum:"endpoint,stream,table,sink,view,function,"`
-		}) (*body[[]service.Definition], error) {
-			return answer(h.s.Definitions(in.Kind), nil)
+		}) (*body[Page[service.Definition]], error) {
+			return paged(h.s.Definitions(in.Kind), in.Paging, func(d service.Definition) string { return d.Name })
 		})
 	huma.Register(a, op("functions", "GET", "/api/functions", "The functions of the language, and those that users have made", "sql"),
-		func(ctx context.Context, _ *struct{}) (*body[[]plan.FunctionEntry], error) {
-			return answer(h.s.Functions(), nil)
+		func(ctx context.Context, in *struct{ Paging }) (*body[Page[plan.FunctionEntry]], error) {
+			return paged(h.s.Functions(), in.Paging, func(f plan.FunctionEntry) string { return f.Kind + " " + f.Name })
 		})
-	huma.Register(a, op("describe", "GET", "/api/definitions/{name}", "What a name stands for", "sql"),
-		func(ctx context.Context, in *Named) (*body[service.Outcome], error) {
-			return answer(h.s.Describe(in.Name))
+	huma.Register(a, op("definition", "GET", "/api/definitions/{name}", "All about something declared", "sql"),
+		func(ctx context.Context, in *Named) (*body[*service.DefinitionDetail], error) {
+			return answer(h.s.Definition(in.Name))
 		})
+	h.looks(a, op)
 
 	huma.Register(a, op("lateness", "GET", "/api/streams/{name}/lateness", "How late the rows of a stream are, and what each delay would keep", "sql"),
 		func(ctx context.Context, in *struct {
@@ -262,8 +273,8 @@ func (h *handler) routes(a huma.API) {
 		})
 
 	huma.Register(a, op("jobs", "GET", "/api/jobs", "All jobs", "jobs"),
-		func(ctx context.Context, _ *struct{}) (*body[[]service.JobInfo], error) {
-			return answer(h.s.Jobs(), nil)
+		func(ctx context.Context, in *struct{ Paging }) (*body[Page[service.JobInfo]], error) {
+			return paged(h.s.Jobs(), in.Paging, func(j service.JobInfo) string { return j.Name })
 		})
 	huma.Register(a, op("job", "GET", "/api/jobs/{name}", "A job with its ledger, samples and newest rows", "jobs"),
 		func(ctx context.Context, in *Named) (*body[*service.JobDetail], error) {
@@ -288,8 +299,12 @@ func (h *handler) routes(a huma.API) {
 			return answer(h.s.JobState(in.Name))
 		})
 	huma.Register(a, op("versions", "GET", "/api/jobs/{name}/versions", "The texts that a job has had, the newest first", "jobs"),
-		func(ctx context.Context, in *Named) (*body[[]catalog.Version], error) {
-			return answer(h.s.Versions(in.Name))
+		func(ctx context.Context, in *struct {
+			Named
+			Paging
+		}) (*body[Page[catalog.Version]], error) {
+			all, err := h.s.Versions(in.Name)
+			return listed(all, err, in.Paging, func(v catalog.Version) string { return fmt.Sprint(v.Version) })
 		})
 	huma.Register(a, op("revert-job", "POST", "/api/jobs/{name}/revert", "Go back to an earlier version of a job, as a new version", "jobs"),
 		func(ctx context.Context, in *struct {
@@ -332,8 +347,8 @@ func (h *handler) routes(a huma.API) {
 	huma.Register(a, live, h.live)
 
 	huma.Register(a, op("topics", "GET", "/api/topics", "All topics", "topics"),
-		func(ctx context.Context, _ *struct{}) (*body[[]service.TopicInfo], error) {
-			return answer(h.s.Topics(), nil)
+		func(ctx context.Context, in *struct{ Paging }) (*body[Page[service.TopicInfo]], error) {
+			return paged(h.s.Topics(), in.Paging, func(t service.TopicInfo) string { return t.Name })
 		})
 	huma.Register(a, op("create-topic", "POST", "/api/topics", "Create a topic", "topics"),
 		func(ctx context.Context, in *struct {
@@ -357,16 +372,23 @@ func (h *handler) routes(a huma.API) {
 		func(ctx context.Context, in *Change) (*struct{}, error) {
 			return nil, problem(h.s.DropTopic(in.Actor, in.Name))
 		})
-	huma.Register(a, op("read-messages", "GET", "/api/topics/{name}/messages", "Read messages", "topics"),
+	huma.Register(a, op("read-messages", "GET", "/api/topics/{name}/messages", "Read messages; of one partition, next is the offset to go on from", "topics"),
 		func(ctx context.Context, in *struct {
 			Named
 			Partition int       `query:"partition" default:"-1" doc:"-1: all"`
 			From      int64     `query:"from" default:"-1" doc:"an offset of the partition"`
 			Since     time.Time `query:"since" doc:"messages that arrived then or later"`
 			Last      int       `query:"last" minimum:"0" doc:"the last so many of each partition"`
+			Key       string    `query:"key" doc:"only messages with this key"`
+			Text      string    `query:"text" doc:"only messages with this text in their value"`
 			Limit     int       `query:"limit" default:"100" minimum:"1" maximum:"100000"`
-		}) (*body[[]service.Message], error) {
-			return answer(h.s.ReadMessages(in.Name, service.Reading{Partition: in.Partition, From: in.From, Since: in.Since, Last: in.Last, Limit: in.Limit}))
+		}) (*body[Page[service.Message]], error) {
+			all, err := h.s.ReadMessages(in.Name, service.Reading{Partition: in.Partition, From: in.From, Since: in.Since, Last: in.Last, Limit: in.Limit, Key: in.Key, Text: in.Text})
+			out := Page[service.Message]{Items: all}
+			if in.Partition >= 0 && len(all) == in.Limit {
+				out.Next = fmt.Sprint(all[len(all)-1].Offset + 1)
+			}
+			return answer(out, err)
 		})
 	huma.Register(a, op("write-messages", "POST", "/api/topics/{name}/messages", "Write messages; answers when they are on the disk", "topics"),
 		func(ctx context.Context, in *struct {
@@ -388,7 +410,10 @@ func (h *handler) routes(a huma.API) {
 		})
 
 	huma.Register(a, op("secrets", "GET", "/api/secrets", "The names of the secrets", "service"),
-		func(ctx context.Context, _ *struct{}) (*body[[]string], error) { return answer(h.s.Secrets()) })
+		func(ctx context.Context, in *struct{ Paging }) (*body[Page[string]], error) {
+			all, err := h.s.Secrets()
+			return listed(all, err, in.Paging, func(n string) string { return n })
+		})
 	huma.Register(a, op("set-secret", "PUT", "/api/secrets/{name}", "Set a secret; nothing gives it out again", "service"),
 		func(ctx context.Context, in *struct {
 			Change

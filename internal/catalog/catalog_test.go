@@ -139,7 +139,7 @@ func storeTest(t *testing.T, s *Store) {
 	for i := range 5 {
 		must(s.Note("me", "did", fmt.Sprint(i), ""))
 	}
-	if a, err := s.Activity(3); err != nil || len(a) != 3 || a[0].Object != "4" {
+	if a, err := s.Activity(0, "", 3); err != nil || len(a) != 3 || a[0].Object != "4" {
 		t.Errorf("%+v %v", a, err)
 	}
 	must(s.DropJob("j"))

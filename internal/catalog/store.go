@@ -83,6 +83,57 @@ type Secret struct {
 	UpdatedAt time.Time
 }
 
+// Sample is a number of messages that somebody has recorded or uploaded.
+type Sample struct {
+	ID        uint   `gorm:"primaryKey"`
+	Name      string `gorm:"size:190;not null"`
+	Origin    string `gorm:"size:500;not null"` // where they are from, in words
+	Format    string `gorm:"size:20;not null"`
+	Header    string `gorm:"type:text"` // of CSV: the names of the fields, as JSON
+	Messages  int    `gorm:"not null"`
+	Bytes     int    `gorm:"not null"`
+	Data      []byte `gorm:"type:longblob;not null"` // the messages as JSON, compressed
+	CreatedAt time.Time
+}
+
+// SetAside is a late or rejected row of a job.
+type SetAside struct {
+	ID        uint       `gorm:"primaryKey" json:"id"`
+	Job       string     `gorm:"size:190;not null;index:of_job_kind" json:"job"`
+	Kind      string     `gorm:"size:10;not null;index:of_job_kind" json:"kind" enum:"late,rejected"`
+	At        time.Time  `gorm:"precision:6" json:"at" doc:"when it was set aside"`
+	Step      string     `gorm:"size:190;not null" json:"step"`
+	Reason    string     `gorm:"type:text;not null" json:"reason"`
+	Class     string     `gorm:"size:190;not null" json:"class" doc:"the reason without values"`
+	Origin    string     `gorm:"size:500" json:"origin,omitempty"`
+	Topic     string     `gorm:"size:200" json:"topic,omitempty" doc:"where the message lies, if it is in a topic"`
+	Partition int        `json:"partition"`
+	Offset    int64      `json:"offset"`
+	EventTime *int64     `json:"event_time,omitempty" doc:"microseconds"`
+	LateBy    int64      `json:"late_by,omitempty" doc:"microseconds"`
+	Row       string     `gorm:"type:mediumtext;not null" json:"row" doc:"as JSON, or the message where raw is set"`
+	Raw       bool       `json:"raw,omitempty"`
+	SentAt    *time.Time `json:"sent_at,omitempty" doc:"when it was mended and sent again"`
+	SentBy    string     `gorm:"size:100" json:"sent_by,omitempty"`
+}
+
+// ReasonCount is how many rows of a step were rejected for a kind of reason.
+type ReasonCount struct {
+	ID    uint   `gorm:"primaryKey"`
+	Job   string `gorm:"size:190;not null;uniqueIndex:of_reason"`
+	Step  string `gorm:"size:190;not null;uniqueIndex:of_reason"`
+	Class string `gorm:"size:190;not null;uniqueIndex:of_reason"`
+	Count int64  `gorm:"not null"`
+}
+
+// Minute is what a job did in a minute.
+type Minute struct {
+	ID    uint      `gorm:"primaryKey"`
+	Job   string    `gorm:"size:190;not null;index:of_minute"`
+	At    time.Time `gorm:"index:of_minute"`
+	Point string    `gorm:"type:text;not null"` // as JSON
+}
+
 // Store is the open catalog.
 type Store struct{ db *gorm.DB }
 
@@ -109,6 +160,11 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 		ID: "0002 versions of jobs",
 		Migrate: func(tx *gorm.DB) error {
 			return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").AutoMigrate(&Job{}, &Version{})
+		},
+	}, {
+		ID: "0003 samples, rows set aside and history",
+		Migrate: func(tx *gorm.DB) error {
+			return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").AutoMigrate(&Sample{}, &SetAside{}, &ReasonCount{}, &Minute{})
 		},
 	}})
 	if err := m.Migrate(); err != nil {
@@ -197,7 +253,7 @@ func (s *Store) SetJob(name string, fields map[string]any) error {
 // DropJob forgets a job and its checkpoints' entries.
 func (s *Store) DropJob(name string) error {
 	return s.db.Transaction(func(tx *gorm.DB) error {
-		for _, of := range []any{&Checkpoint{}, &Version{}} {
+		for _, of := range []any{&Checkpoint{}, &Version{}, &SetAside{}, &ReasonCount{}, &Minute{}} {
 			if err := tx.Where("job = ?", name).Delete(of).Error; err != nil {
 				return err
 			}
@@ -241,9 +297,16 @@ func (s *Store) Note(actor, action, object, detail string) error {
 	return s.db.Create(&Activity{At: time.Now().UTC(), Actor: actor, Action: action, Object: object, Detail: detail}).Error
 }
 
-// Activity gives the newest entries of the log, the newest first.
-func (s *Store) Activity(limit int) (out []Activity, err error) {
-	return out, s.db.Order("id DESC").Limit(limit).Find(&out).Error
+// Activity gives entries of the log, the newest first: those before an entry, 0 for all, and about an object, "" for all.
+func (s *Store) Activity(before uint, object string, limit int) (out []Activity, err error) {
+	q := s.db.Order("id DESC").Limit(limit)
+	if before > 0 {
+		q = q.Where("id < ?", before)
+	}
+	if object != "" {
+		q = q.Where("object = ?", object)
+	}
+	return out, q.Find(&out).Error
 }
 
 // PutSecret keeps a sealed secret.

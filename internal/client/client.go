@@ -89,9 +89,28 @@ func (c *Client) Apply(ctx context.Context, in api.ScriptRequest) (out api.Apply
 	return out, c.call(ctx, "POST", "/api/apply", in, &out)
 }
 
+// pages gives all elements of a list, page by page.
+func pages[T any](ctx context.Context, c *Client, path string, query url.Values) (out []T, err error) {
+	out = []T{}
+	if query == nil {
+		query = url.Values{}
+	}
+	for {
+		var p api.Page[T]
+		if err := c.call(ctx, "GET", path+"?"+query.Encode(), nil, &p); err != nil {
+			return nil, err
+		}
+		out = append(out, p.Items...)
+		if p.Next == "" {
+			return out, nil
+		}
+		query.Set("after", p.Next)
+	}
+}
+
 // Jobs gives all jobs.
-func (c *Client) Jobs(ctx context.Context) (out []service.JobInfo, err error) {
-	return out, c.call(ctx, "GET", "/api/jobs", nil, &out)
+func (c *Client) Jobs(ctx context.Context) ([]service.JobInfo, error) {
+	return pages[service.JobInfo](ctx, c, "/api/jobs", nil)
 }
 
 // Job gives one job.
@@ -110,8 +129,8 @@ func (c *Client) JobState(ctx context.Context, name string) (out *service.JobSta
 }
 
 // Versions gives the texts that a job has had, the newest first.
-func (c *Client) Versions(ctx context.Context, name string) (out []catalog.Version, err error) {
-	return out, c.call(ctx, "GET", "/api/jobs/"+url.PathEscape(name)+"/versions", nil, &out)
+func (c *Client) Versions(ctx context.Context, name string) ([]catalog.Version, error) {
+	return pages[catalog.Version](ctx, c, "/api/jobs/"+url.PathEscape(name)+"/versions", nil)
 }
 
 // Revert goes back to an earlier version of a job; 0: the one before.
@@ -150,8 +169,8 @@ func (c *Client) Lateness(ctx context.Context, stream string, query url.Values) 
 }
 
 // Topics gives all topics.
-func (c *Client) Topics(ctx context.Context) (out []service.TopicInfo, err error) {
-	return out, c.call(ctx, "GET", "/api/topics", nil, &out)
+func (c *Client) Topics(ctx context.Context) ([]service.TopicInfo, error) {
+	return pages[service.TopicInfo](ctx, c, "/api/topics", nil)
 }
 
 // CreateTopic makes a topic.
@@ -170,13 +189,17 @@ func (c *Client) Write(ctx context.Context, topic string, msgs []api.MessageRequ
 }
 
 // Read reads messages of a topic. query holds the parameters of the call.
-func (c *Client) Read(ctx context.Context, topic string, query url.Values) (out []service.Message, err error) {
-	return out, c.call(ctx, "GET", "/api/topics/"+url.PathEscape(topic)+"/messages?"+query.Encode(), nil, &out)
+func (c *Client) Read(ctx context.Context, topic string, query url.Values) ([]service.Message, error) {
+	var p api.Page[service.Message]
+	err := c.call(ctx, "GET", "/api/topics/"+url.PathEscape(topic)+"/messages?"+query.Encode(), nil, &p)
+	return p.Items, err
 }
 
 // Activity gives the newest entries of the activity log.
-func (c *Client) Activity(ctx context.Context, limit int) (out []catalog.Activity, err error) {
-	return out, c.call(ctx, "GET", fmt.Sprintf("/api/activity?limit=%d", limit), nil, &out)
+func (c *Client) Activity(ctx context.Context, limit int) ([]catalog.Activity, error) {
+	var p api.Page[catalog.Activity]
+	err := c.call(ctx, "GET", fmt.Sprintf("/api/activity?limit=%d", limit), nil, &p)
+	return p.Items, err
 }
 
 // SetSecret sets a secret.
@@ -185,8 +208,8 @@ func (c *Client) SetSecret(ctx context.Context, name, value string) error {
 }
 
 // Secrets gives the names of the secrets.
-func (c *Client) Secrets(ctx context.Context) (out []string, err error) {
-	return out, c.call(ctx, "GET", "/api/secrets", nil, &out)
+func (c *Client) Secrets(ctx context.Context) ([]string, error) {
+	return pages[string](ctx, c, "/api/secrets", nil)
 }
 
 // Query runs a SELECT. columns is called once, then row for each row as it comes, until the query

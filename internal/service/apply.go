@@ -36,6 +36,8 @@ type Script struct {
 	File   string
 	SQL    string
 	Params map[string]string
+	// Begin is where jobs that are created begin to read topics, as behind SINCE; "" leaves it to their texts.
+	Begin string
 }
 
 // topicOptions are those of CREATE TOPIC.
@@ -63,6 +65,13 @@ func (s *Service) Apply(ctx context.Context, actor string, in Script, dryRun boo
 	s.mu.Unlock()
 	var actions []action
 	made := &made{created: map[string]bool{}, dropped: map[string]bool{}}
+	if in.Begin != "" {
+		begin, err := plan.ParseBound(in.Begin)
+		if err != nil {
+			return nil, errorf(ErrRefused, "begin: %s", err)
+		}
+		made.begin = &begin
+	}
 	for _, st := range script.Statements {
 		if a := s.prepare(actor, script, st, cat, errs, made); a != nil {
 			actions = append(actions, a)
@@ -89,6 +98,12 @@ func (s *Service) Apply(ctx context.Context, actor string, in Script, dryRun boo
 type made struct {
 	created, dropped map[string]bool
 	preview          []Outcome // what would be done
+	begin            *plan.Bound
+}
+
+// would notes what a statement would do.
+func (m *made) would(kind, name, done string) {
+	m.preview = append(m.preview, Outcome{Kind: kind, Name: name, Done: "would be " + done})
 }
 
 // prepare checks one statement against the catalog as it will be then, and gives what does it.
@@ -115,6 +130,11 @@ func (s *Service) prepare(actor string, script *sql.Script, st sql.Statement, ca
 		if s.topics.Topic(st.Name.Text) != nil && !st.IfNotExists {
 			errs.Add(sql.Duplicate, st.Name.Span, "write IF NOT EXISTS to leave it as it is", "there is already a topic %q", st.Name.Text)
 		}
+		if s.topics.Topic(st.Name.Text) == nil {
+			made.would(sql.KindTopic, st.Name.Text, "created")
+		} else {
+			made.preview = append(made.preview, Outcome{Kind: sql.KindTopic, Name: st.Name.Text, Done: "unchanged"})
+		}
 		return func(context.Context) (Outcome, error) {
 			o := Outcome{Kind: sql.KindTopic, Name: st.Name.Text, Done: "created"}
 			if s.topics.Topic(st.Name.Text) != nil && st.IfNotExists {
@@ -126,6 +146,7 @@ func (s *Service) prepare(actor string, script *sql.Script, st sql.Statement, ca
 	case *sql.CreateJob:
 		return s.prepareJob(actor, st, src, cat, errs, made)
 	case *sql.StartJob:
+		made.would(sql.KindJob, st.Name.Text, "started")
 		if st.From != nil {
 			from, ok := beginOf(st.From, errs)
 			if !ok {
@@ -139,6 +160,7 @@ func (s *Service) prepare(actor string, script *sql.Script, st sql.Statement, ca
 			return Outcome{Kind: sql.KindJob, Name: st.Name.Text, Done: "started"}, s.StartJob(actor, st.Name.Text)
 		}
 	case *sql.StopJob:
+		made.would(sql.KindJob, st.Name.Text, "stopped")
 		return func(context.Context) (Outcome, error) {
 			return Outcome{Kind: sql.KindJob, Name: st.Name.Text, Done: "stopped"}, s.StopJob(actor, st.Name.Text)
 		}
@@ -199,6 +221,7 @@ func (s *Service) define(actor string, st sql.Statement, src, kind string, name 
 	same := s.sameDefinition(kind, name.Text, src)
 	s.mu.Unlock()
 	if same {
+		made.preview = append(made.preview, Outcome{Kind: kind, Name: name.Text, Done: "unchanged"})
 		return func(context.Context) (Outcome, error) {
 			return Outcome{Kind: kind, Name: name.Text, Done: "unchanged"}, nil
 		}
@@ -212,6 +235,14 @@ func (s *Service) define(actor string, st sql.Statement, src, kind string, name 
 	}
 	if !cat.Define(st, errs) {
 		return nil
+	}
+	switch {
+	case had:
+		made.would(kind, name.Text, "replaced")
+	case kind == sql.KindView || kind == sql.KindFunction:
+		made.would(kind, name.Text, "created")
+	default:
+		made.would(kind, name.Text, "declared")
 	}
 	return func(context.Context) (Outcome, error) {
 		s.mu.Lock()
@@ -275,6 +306,7 @@ func (s *Service) prepareJob(actor string, st *sql.CreateJob, src string, cat *p
 	}
 	if old != nil && !made.dropped[name] {
 		if normal(old.row.SQL) == normal(src) {
+			made.preview = append(made.preview, Outcome{Kind: sql.KindJob, Name: name, Done: "unchanged"})
 			return func(context.Context) (Outcome, error) {
 				return Outcome{Kind: sql.KindJob, Name: name, Done: "unchanged", Note: "it is " + old.info().State}, nil
 			}
@@ -312,6 +344,11 @@ func (s *Service) prepareJob(actor string, st *sql.CreateJob, src string, cat *p
 		s.jobs[name] = j
 		s.mu.Unlock()
 		s.note(actor, "created", name, src)
+		if made.begin != nil && made.begin.Kind != plan.Beginning {
+			if err := j.beginAt(*made.begin); err != nil {
+				return Outcome{}, err
+			}
+		}
 		j.start()
 		return Outcome{Kind: sql.KindJob, Name: name, Done: "created", Note: "it is starting"}, nil
 	}
@@ -347,6 +384,7 @@ func placeOf(st *sql.CreateJob, err error) sql.Span {
 
 func (s *Service) prepareDrop(actor string, st *sql.Drop, cat *plan.Catalog, errs *sql.Errors, made *made) action {
 	name := st.Name.Text
+	made.would(st.Kind, name, "dropped")
 	out := Outcome{Kind: st.Kind, Name: name, Done: "dropped"}
 	gone := func(context.Context) (Outcome, error) { out.Done = "unchanged"; return out, nil }
 	missing := func(have []string) action {
@@ -381,7 +419,7 @@ func (s *Service) prepareDrop(actor string, st *sql.Drop, cat *plan.Catalog, err
 			return nil
 		}
 		return func(context.Context) (Outcome, error) {
-			info := topicInfo(t)
+			info := s.topicInfo(t)
 			out.Note = fmt.Sprintf("%d messages, %d bytes deleted", info.Messages, info.Bytes)
 			return out, s.DropTopic(actor, name)
 		}

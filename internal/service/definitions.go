@@ -1,11 +1,13 @@
 package service
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
 
+	"fiume/internal/connect/recorded"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
 	"fiume/internal/core/types"
@@ -305,4 +307,107 @@ func about(st *plan.Stream, c types.Field) string {
 		out = append(out, "event time, delay "+sql.DurationText(st.Delay))
 	}
 	return strings.Join(out, ", ")
+}
+
+// DefinitionDetail is all there is to know of something declared.
+type DefinitionDetail struct {
+	Definition
+	Place     string             `json:"place,omitempty"`
+	Address   string             `json:"address,omitempty"`
+	Via       string             `json:"via,omitempty"`
+	EventTime string             `json:"event_time,omitempty" doc:"the column; of streams and tables without one it is the time of arrival"`
+	Delay     int64              `json:"delay,omitempty" doc:"microseconds"`
+	Columns   []DefinitionColumn `json:"columns"`
+	Users     []string           `json:"users" doc:"what uses it"`
+	Promise   string             `json:"promise,omitempty" doc:"of a sink: what it promises"`
+	Drift     *Drift             `json:"drift,omitempty" doc:"of a stream: how its messages differ from the declaration"`
+}
+
+// DefinitionColumn is a column of something declared.
+type DefinitionColumn struct {
+	Name  string `json:"name"`
+	Type  string `json:"type"`
+	About string `json:"about,omitempty"`
+}
+
+// Definition tells all about something declared.
+func (s *Service) Definition(name string) (*DefinitionDetail, error) {
+	o, err := s.Describe(name)
+	if err != nil {
+		return nil, err
+	}
+	out := &DefinitionDetail{Columns: []DefinitionColumn{}, Users: []string{}}
+	found := false
+	for _, d := range s.Definitions("") {
+		if d.Name == name {
+			out.Definition, found = d, true
+		}
+	}
+	if !found {
+		return nil, errorf(ErrNotFound, "%q is a %s, and nothing that is declared", name, o.Kind)
+	}
+	for _, r := range o.Rows {
+		if len(r) == 3 {
+			out.Columns = append(out.Columns, DefinitionColumn{r[0], r[1], r[2]})
+		}
+	}
+	if users := s.usersOf(nil, out.Kind, name, nil); users != nil {
+		out.Users = users
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	st := s.cat.Streams[name]
+	if t := s.cat.Tables[name]; t != nil {
+		st = t.Stream
+	}
+	via := (*plan.Endpoint)(nil)
+	switch {
+	case st != nil:
+		out.Place, out.Address, out.EventTime, out.Delay, via = st.Place, st.Address, st.TimeIs, st.Delay, st.Via
+		if d := s.drift[name]; d != nil && len(d.Fields) > 0 {
+			out.Drift = d
+		}
+	case s.cat.Sinks[name] != nil:
+		k := s.cat.Sinks[name]
+		out.Place, out.Address, via = k.Place, k.Address, k.Via
+	case s.cat.Endpoints[name] != nil:
+		e := s.cat.Endpoints[name]
+		out.Place, out.Address = e.Place, e.Address
+	case s.cat.Views[name] != nil:
+		if q, err := sql.Parse("view", "SELECT * FROM "+sql.Quoted(name)+";", nil); err == nil {
+			if p := s.cat.Query(q.Statements[0].(*sql.Query), &sql.Errors{}); p != nil {
+				for _, f := range p.Outputs()[0].Fields {
+					out.Columns = append(out.Columns, DefinitionColumn{Name: f.Name, Type: f.Type.String()})
+				}
+			}
+		}
+	}
+	if via != nil {
+		out.Via = via.Name
+	}
+	return out, nil
+}
+
+// RowsOf gives rows of a stream, table or view: of one over a topic the newest, of others the first.
+func (s *Service) RowsOf(ctx context.Context, name string, n int) (*TryResult, error) {
+	t, err := s.bindTry(Script{File: name, SQL: "SELECT * FROM " + sql.Quoted(name) + ";"})
+	if err != nil {
+		return nil, err
+	}
+	scans := t.plan.Scans()
+	r := TryRequest{SQL: "SELECT * FROM " + sql.Quoted(name) + ";", Rows: n, Seconds: 10}
+	recent := map[string][]recorded.Message{}
+	if len(scans) == 1 && scans[0].Stream.Place == "topic" && scans[0].OfTable == nil {
+		topic, err := s.topicNamed(scans[0].Stream.Address)
+		if err != nil {
+			return nil, err
+		}
+		each := max(1, (n+len(topic.Partitions())-1)/len(topic.Partitions()))
+		ms, err := s.readMessages(scans[0].Stream.Address, Reading{Partition: -1, From: -1, Last: each, Limit: 2 * n})
+		if err != nil {
+			return nil, err
+		}
+		recent[scans[0].Stream.Name] = ms
+	}
+	return s.try(ctx, r, recent)
 }

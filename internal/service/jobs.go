@@ -56,6 +56,9 @@ type job struct {
 	tries     int
 	abandoned *flow.Waiting // why checkpoints do not come about
 	sizes     []sizes       // of the steps' state, oldest first
+
+	watching sync.Mutex // guards watched
+	watched  watch
 }
 
 // CheckpointInfo is about a job's newest checkpoint.

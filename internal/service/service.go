@@ -44,11 +44,16 @@ type Service struct {
 
 	changing sync.Mutex // one change of a job at a time
 
-	mu   sync.Mutex
-	cat  *plan.Catalog
-	defs []catalog.Definition
-	jobs map[string]*job
-	stop bool
+	mu    sync.Mutex
+	cat   *plan.Catalog
+	defs  []catalog.Definition
+	jobs  map[string]*job
+	stop  bool
+	drift drifts
+	rates map[string]topicRate
+
+	background context.CancelFunc // ends what looks at jobs and topics now and then
+	idle       sync.WaitGroup
 }
 
 // Kinds of errors that callers tell apart.
@@ -74,7 +79,7 @@ func errorf(kind error, format string, args ...any) error {
 // Open opens a service: its database, its topics and its definitions. Jobs that should run are
 // started by Resume.
 func Open(ctx context.Context, c Config) (*Service, error) {
-	s := &Service{dir: c.Dir, log: c.Log, jobs: map[string]*job{}, memory: cmp.Or(c.Memory, 1<<30), opened: time.Now()}
+	s := &Service{dir: c.Dir, log: c.Log, jobs: map[string]*job{}, memory: cmp.Or(c.Memory, 1<<30), opened: time.Now(), drift: drifts{}, rates: map[string]topicRate{}}
 	if s.log == nil {
 		s.log = slog.New(slog.DiscardHandler)
 	}
@@ -102,6 +107,10 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if err := s.load(); err != nil {
 		return nil, errors.Join(err, s.close())
 	}
+	looking, end := context.WithCancel(context.Background())
+	s.background = end
+	s.idle.Go(func() { s.watchDrift(looking, time.Minute) })
+	s.idle.Go(func() { s.keepHistory(looking) })
 	return s, nil
 }
 
@@ -149,6 +158,10 @@ func (s *Service) Resume() {
 
 // Close stops all jobs, each after a last checkpoint, then closes topics and database.
 func (s *Service) Close() error {
+	if s.background != nil {
+		s.background()
+		s.idle.Wait()
+	}
 	s.mu.Lock()
 	s.stop = true
 	var all []*job
@@ -232,9 +245,10 @@ func (s *Service) Health(ctx context.Context) Health {
 	return h
 }
 
-// Activity gives the newest entries of the activity log.
-func (s *Service) Activity(limit int) ([]catalog.Activity, error) {
-	return s.store.Activity(min(max(limit, 1), 1000))
+// Activity gives entries of the activity log, the newest first: those before an entry, 0 for all, and about an object,
+// "" for all.
+func (s *Service) Activity(before uint, object string, limit int) ([]catalog.Activity, error) {
+	return s.store.Activity(before, object, min(max(limit, 1), 1000))
 }
 
 // note adds to the activity log. A log that cannot be written stops nothing.

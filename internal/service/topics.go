@@ -1,10 +1,16 @@
 package service
 
 import (
+	"bytes"
+	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
+	"unicode/utf8"
 
+	"fiume/internal/connect/recorded"
 	"fiume/internal/core/sql"
 	"fiume/internal/topiclog"
 )
@@ -16,14 +22,21 @@ type TopicInfo struct {
 	Messages   int64           `json:"messages"`
 	Bytes      int64           `json:"bytes"`
 	Retain     string          `json:"retain,omitempty" doc:"how long messages are kept; for ever where left out"`
+	FirstAt    *time.Time      `json:"first_at,omitempty" doc:"when the oldest message arrived"`
+	LastAt     *time.Time      `json:"last_at,omitempty" doc:"when the newest message arrived"`
+	Rate       float64         `json:"rate" doc:"messages a second, over the last seconds"`
+	ReadBy     []string        `json:"read_by" doc:"streams and tables that are declared over it"`
+	WrittenBy  []string        `json:"written_by" doc:"sinks that are declared over it"`
 }
 
 // PartitionInfo is about a partition.
 type PartitionInfo struct {
-	Partition int   `json:"partition"`
-	First     int64 `json:"first" doc:"offset of the oldest message"`
-	Next      int64 `json:"next" doc:"offset the next message gets"`
-	Bytes     int64 `json:"bytes"`
+	Partition int        `json:"partition"`
+	First     int64      `json:"first" doc:"offset of the oldest message"`
+	Next      int64      `json:"next" doc:"offset the next message gets"`
+	Bytes     int64      `json:"bytes"`
+	FirstAt   *time.Time `json:"first_at,omitempty"`
+	LastAt    *time.Time `json:"last_at,omitempty"`
 }
 
 // Message is a message of a topic.
@@ -32,28 +45,116 @@ type Message struct {
 	Offset    int64     `json:"offset"`
 	At        time.Time `json:"at" doc:"when it arrived"`
 	Key       *string   `json:"key"`
-	Value     string    `json:"value"`
+	Value     string    `json:"value" doc:"as text; what is no UTF-8 is left out"`
+	Bytes     []byte    `json:"bytes,omitempty" doc:"in base64, where the value is no text"`
 }
 
-func topicInfo(t *topiclog.Topic) TopicInfo {
-	out := TopicInfo{Name: t.Name}
+// messageOf shows a message.
+func messageOf(m recorded.Message) Message {
+	out := Message{Partition: m.Partition, Offset: m.Offset, At: time.UnixMicro(m.At).UTC()}
+	if m.Key != nil {
+		k := strings.ToValidUTF8(string(m.Key), "�")
+		out.Key = &k
+	}
+	if utf8.Valid(m.Value) {
+		out.Value = string(m.Value)
+	} else {
+		out.Value, out.Bytes = strings.ToValidUTF8(string(m.Value), "�"), m.Value
+	}
+	return out
+}
+
+func (s *Service) topicInfo(t *topiclog.Topic) TopicInfo {
+	out := TopicInfo{Name: t.Name, ReadBy: []string{}, WrittenBy: []string{}}
 	if t.Settings.RetainFor > 0 {
 		out.Retain = sql.DurationText(t.Settings.RetainFor)
 	}
 	for i, p := range t.Partitions() {
 		x := PartitionInfo{Partition: i, First: p.First(), Next: p.Next(), Bytes: p.Bytes()}
+		if x.Next > x.First {
+			x.FirstAt, x.LastAt = arrival(p, x.First), arrival(p, x.Next-1)
+			if out.FirstAt == nil || x.FirstAt != nil && x.FirstAt.Before(*out.FirstAt) {
+				out.FirstAt = x.FirstAt
+			}
+			if out.LastAt == nil || x.LastAt != nil && x.LastAt.After(*out.LastAt) {
+				out.LastAt = x.LastAt
+			}
+		}
 		out.Partitions = append(out.Partitions, x)
 		out.Messages += x.Next - x.First
 		out.Bytes += x.Bytes
 	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out.Rate = s.rates[t.Name].rate
+	for n, st := range s.cat.Streams {
+		if st.Place == "topic" && st.Address == t.Name {
+			out.ReadBy = append(out.ReadBy, n)
+		}
+	}
+	for n, tb := range s.cat.Tables {
+		if tb.Place == "topic" && tb.Address == t.Name {
+			out.ReadBy = append(out.ReadBy, n)
+		}
+	}
+	for n, k := range s.cat.Sinks {
+		if k.Place == "topic" && k.Address == t.Name {
+			out.WrittenBy = append(out.WrittenBy, n)
+		}
+	}
+	slices.Sort(out.ReadBy)
+	slices.Sort(out.WrittenBy)
 	return out
+}
+
+// arrival is when a message arrived, or nil where it cannot be read.
+func arrival(p *topiclog.Partition, offset int64) (at *time.Time) {
+	b, _, err := p.Read(offset, nil, 1)
+	if err != nil {
+		return nil
+	}
+	_ = topiclog.Views(b, offset, func(v topiclog.View) {
+		if v.Offset == offset {
+			t := time.UnixMicro(v.At).UTC()
+			at = &t
+		}
+	})
+	return at
+}
+
+// topicRate is how fast messages come to a topic.
+type topicRate struct {
+	at   time.Time
+	next int64 // messages so far
+	rate float64
+}
+
+// measureTopics measures how fast messages come.
+func (s *Service) measureTopics(now time.Time) {
+	for _, t := range s.topics.Topics() {
+		next := int64(0)
+		for _, p := range t.Partitions() {
+			next += p.Next()
+		}
+		s.mu.Lock()
+		before, ok := s.rates[t.Name]
+		x := topicRate{now, next, 0}
+		if d := now.Sub(before.at).Seconds(); ok && d > 0 {
+			x.rate = (before.rate + float64(max(0, next-before.next))/d) / 2
+			if x.rate < 0.01 {
+				x.rate = 0
+			}
+		}
+		s.rates[t.Name] = x
+		s.mu.Unlock()
+	}
 }
 
 // Topics gives all topics in the order of their names.
 func (s *Service) Topics() []TopicInfo {
 	out := []TopicInfo{}
 	for _, t := range s.topics.Topics() {
-		out = append(out, topicInfo(t))
+		out = append(out, s.topicInfo(t))
 	}
 	return out
 }
@@ -79,7 +180,7 @@ func (s *Service) Topic(name string) (TopicInfo, error) {
 	if err != nil {
 		return TopicInfo{}, err
 	}
-	return topicInfo(t), nil
+	return s.topicInfo(t), nil
 }
 
 // CreateTopic makes a topic.
@@ -128,10 +229,24 @@ type Reading struct {
 	Since     time.Time // zero: not by time
 	Last      int       // the last so many of each partition; 0: not so
 	Limit     int       // in all
+	Key       string    // only those with this key, unless empty
+	Text      string    // only those whose value has this text, unless empty
 }
+
+// mostScanned is how many messages of a partition are looked at to find those with a key or a text.
+const mostScanned = 2_000_000
 
 // ReadMessages reads messages, partition by partition.
 func (s *Service) ReadMessages(name string, r Reading) ([]Message, error) {
+	all, err := s.readMessages(name, r)
+	out := []Message{}
+	for _, m := range all {
+		out = append(out, messageOf(m))
+	}
+	return out, err
+}
+
+func (s *Service) readMessages(name string, r Reading) ([]recorded.Message, error) {
 	t, err := s.topicNamed(name)
 	if err != nil {
 		return nil, err
@@ -139,7 +254,7 @@ func (s *Service) ReadMessages(name string, r Reading) ([]Message, error) {
 	if r.Partition >= len(t.Partitions()) {
 		return nil, errorf(ErrNotFound, "the topic '%s' has partitions 0 to %d", name, len(t.Partitions())-1)
 	}
-	out := []Message{}
+	out := []recorded.Message{}
 	for i, p := range t.Partitions() {
 		if r.Partition >= 0 && i != r.Partition {
 			continue
@@ -156,33 +271,138 @@ func (s *Service) ReadMessages(name string, r Reading) ([]Message, error) {
 			if from, err = p.OffsetAt(r.Since.UnixMicro()); err != nil {
 				return nil, err
 			}
-		case r.Last > 0:
+		case r.Last > 0 && r.Key == "" && r.Text == "":
 			from = max(first, next-int64(r.Last))
 		}
-		var buf []byte
-		for from < next && len(out) < r.Limit {
-			b, to, err := p.Read(from, buf, 256<<10)
-			if err != nil {
-				return nil, err
-			}
-			if err := topiclog.Views(b, from, func(v topiclog.View) {
-				if len(out) >= r.Limit {
-					return
-				}
-				m := Message{Partition: i, Offset: v.Offset, At: time.UnixMicro(v.At).UTC(), Value: string(b[v.From:v.To])}
-				if v.KeyTo > 0 {
-					k := string(b[v.KeyFrom:v.KeyTo])
-					m.Key = &k
-				}
-				out = append(out, m)
-			}); err != nil {
-				return nil, err
-			}
-			if to == from {
-				break
-			}
-			from, buf = to, b
+		sought := r.Key != "" || r.Text != ""
+		if sought {
+			from = max(from, next-mostScanned)
 		}
+		var part []recorded.Message
+		room := r.Limit - len(out)
+		err := eachMessage(p, from, next, func(v topiclog.View, b []byte) bool {
+			if r.Key != "" && string(b[v.KeyFrom:v.KeyTo]) != r.Key || r.Text != "" && !bytes.Contains(b[v.From:v.To], []byte(r.Text)) {
+				return true
+			}
+			part = append(part, recordedAs(i, v, b))
+			if sought && r.Last > 0 {
+				if len(part) >= 2*r.Last {
+					part = append(part[:0], part[len(part)-r.Last:]...)
+				}
+				return true
+			}
+			return len(part) < room
+		})
+		if err != nil {
+			return nil, err
+		}
+		if sought && r.Last > 0 {
+			part = part[max(0, len(part)-r.Last):]
+		}
+		out = append(out, part[:min(len(part), max(room, 0))]...)
 	}
 	return out, nil
+}
+
+// recordedAs copies a message.
+func recordedAs(partition int, v topiclog.View, b []byte) recorded.Message {
+	m := recorded.Message{Partition: partition, Offset: v.Offset, At: v.At, Value: bytes.Clone(b[v.From:v.To])}
+	if v.KeyTo > 0 {
+		m.Key = bytes.Clone(b[v.KeyFrom:v.KeyTo])
+	}
+	return m
+}
+
+// eachMessage reads the messages of a partition in [from, to) until each says false.
+func eachMessage(p *topiclog.Partition, from, to int64, each func(v topiclog.View, b []byte) bool) error {
+	var buf []byte
+	for going := true; going && from < to; {
+		b, next, err := p.Read(from, buf, 256<<10)
+		if err != nil {
+			return err
+		}
+		if err := topiclog.Views(b, from, func(v topiclog.View) {
+			if going && v.Offset < to {
+				going = each(v, b)
+			}
+		}); err != nil {
+			return err
+		}
+		if next == from {
+			break
+		}
+		from, buf = next, b
+	}
+	return nil
+}
+
+// followed is how many messages a look at a topic that is followed gives at most; of more it gives the newest.
+const followed = 200
+
+// Follow gives the messages of a topic as they come, until the context ends: some at a time, and how many were left out
+// because they came too fast to be looked at.
+func (s *Service) Follow(ctx context.Context, name string, r Reading, each func(ms []Message, left int64) error) error {
+	t, err := s.topicNamed(name)
+	if err != nil {
+		return err
+	}
+	wake := make(chan struct{}, 1)
+	at := make([]int64, len(t.Partitions()))
+	for i, p := range t.Partitions() {
+		at[i] = p.Next()
+		defer p.OnData(func() {
+			select {
+			case wake <- struct{}{}:
+			default:
+			}
+		})()
+	}
+	for {
+		var out []Message
+		left := int64(0)
+		for i, p := range t.Partitions() {
+			next := p.Next()
+			if r.Partition >= 0 && r.Partition != i {
+				continue
+			}
+			if r.Key == "" && r.Text == "" && next-at[i] > followed {
+				left += next - followed - at[i]
+				at[i] = next - followed
+			}
+			err := eachMessage(p, at[i], next, func(v topiclog.View, b []byte) bool {
+				if r.Key != "" && string(b[v.KeyFrom:v.KeyTo]) != r.Key || r.Text != "" && !bytes.Contains(b[v.From:v.To], []byte(r.Text)) {
+					return true
+				}
+				out = append(out, messageOf(recordedAs(i, v, b)))
+				return true
+			})
+			if err != nil {
+				return err
+			}
+			at[i] = next
+		}
+		slices.SortFunc(out, func(a, b Message) int { return a.At.Compare(b.At) })
+		if n := len(out) - followed; n > 0 {
+			left, out = left+int64(n), out[n:]
+		}
+		if len(out) > 0 || left > 0 {
+			if err := each(out, left); err != nil {
+				return err
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(250 * time.Millisecond): // a look now and then is enough for eyes
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-wake:
+		case <-time.After(15 * time.Second):
+			if err := each(nil, 0); err != nil { // somebody still looks
+				return err
+			}
+		}
+	}
 }

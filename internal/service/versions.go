@@ -218,7 +218,7 @@ func (s *Service) StartJobFrom(actor, name string, from Begin) error {
 		err = j.forget()
 	default:
 		detail = "from " + from.At.UTC().Format(time.RFC3339)
-		err = j.beginAt(from.At)
+		err = j.beginAt(plan.Bound{Kind: plan.AtTime, At: from.At.UnixMicro()})
 	}
 	if err != nil {
 		return err
@@ -270,8 +270,8 @@ func (j *job) rewind(number int64) error {
 	return err
 }
 
-// beginAt makes a first checkpoint whose topics are read from an instant on.
-func (j *job) beginAt(at time.Time) error {
+// beginAt makes a first checkpoint whose topics are read from a place on.
+func (j *job) beginAt(at plan.Bound) error {
 	p, err := j.s.planOf(j.row.SQL)
 	if err != nil {
 		return err
@@ -283,7 +283,7 @@ func (j *job) beginAt(at time.Time) error {
 		if o.Stream.Place != "topic" {
 			return errorf(ErrRefused, "the stream %s reads %s, which knows no times: start FROM BEGINNING", o.Step, strings.ToUpper(o.Stream.Place))
 		}
-		o.Since = plan.Bound{Kind: plan.AtTime, At: at.UnixMicro()}
+		o.Since = at
 	}
 	run, err := flow.New(p, j.s.jobOpener(j.row.Name), flow.Options{Describe: text.Describe, Checkpoints: true})
 	if err != nil {

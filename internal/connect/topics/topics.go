@@ -155,6 +155,15 @@ func (s *split) Next(p *flow.Piece) error {
 	return nil
 }
 
+// Left implements flow.Counting.
+func (s *split) Left(pos int64) int64 {
+	end := s.part.Next()
+	if s.until >= 0 {
+		end = min(end, s.until)
+	}
+	return max(0, end-pos)
+}
+
 // Endless implements flow.Endless.
 func (s *split) Endless() bool { return s.until < 0 }
 

@@ -29,6 +29,7 @@ type Options struct {
 	Journal   Journal
 	Memory    int64 // bytes of state that steps may hold in memory; 0: any number
 	CellBytes int   // how much a part of the state may hold before it is cut in two; 0: as is usual
+	First     int   // keep the first so many rows of each step to look at, instead of some of the newest
 	Lags      bool  // count how far the rows of every source lag behind
 	// Describe writes a row for people, as JSON.
 	Describe func(fields []types.Field, b *column.Batch, i int) string
@@ -118,7 +119,7 @@ func New(p *plan.Plan, o Opener, opts Options) (*Job, error) {
 func (j *Job) open(o Opener) error {
 	for _, op := range j.plan.Ops {
 		if op.Named() {
-			j.taps[op.ID] = &tap{op: op, describe: j.opts.Describe}
+			j.taps[op.ID] = &tap{op: op, describe: j.opts.Describe, first: j.opts.First}
 		}
 	}
 	for _, op := range j.plan.Outputs() {

@@ -2,6 +2,7 @@ package flow
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 
 	"fiume/internal/core/column"
@@ -192,8 +193,9 @@ func (j *Job) pipe(op *plan.Op, ctx *step.Context) (*pipe, error) {
 type turn struct {
 	counts    []step.Counts
 	samples   []step.Sample
-	groups    []*sharedGroups   // by partial; nil where empty
-	rows      [][]*column.Batch // by shuffle, then task
+	reasons   map[step.Reason]int64 // nil where nothing was rejected
+	groups    []*sharedGroups       // by partial; nil where empty
+	rows      [][]*column.Batch     // by shuffle, then task
 	shuffles  []*plan.Op
 	blocks    [][]*state.Block // by side, then task
 	sides     []*plan.Op
@@ -214,7 +216,7 @@ type turn struct {
 // take empties the pipe into a turn.
 func (p *pipe) take(tasks int) *turn {
 	p.ctx.Flush()
-	t := &turn{counts: slices.Clone(p.ctx.Counts), samples: slices.Clone(p.ctx.Samples), newest: types.MinTime}
+	t := &turn{counts: slices.Clone(p.ctx.Counts), samples: slices.Clone(p.ctx.Samples), reasons: maps.Clone(p.ctx.Reasons), newest: types.MinTime}
 	for _, x := range p.partials {
 		var g *sharedGroups
 		if x.Groups.Len() > 0 || x.Partly != nil {

@@ -309,6 +309,7 @@ func (j *Job) work() error {
 			if sc.op.Stream.Options.Word("bad rows", "keep") == "stop" {
 				return fmt.Errorf("stream %s: %s: %s (BAD ROWS stop)", sc.op.Step, sr.split.Place(p.Messages[r.Message].Pos), r.Reason)
 			}
+			pi.ctx.Tally(sc.op.ID, r.Reason)
 			if m := p.Messages[r.Message]; pi.ctx.Wants(sc.op, false) {
 				pi.ctx.Note(sc.op, step.Sample{Op: sc.op.ID, Reason: r.Reason, Split: sr.index, Pos: m.Pos, EventTime: types.MinTime, Raw: pi.raw(sc.op, p.Data[m.Off:m.Off+m.Len])})
 			}
@@ -339,8 +340,9 @@ func (p *pipe) raw(o *plan.Op, b []byte) string {
 }
 
 func clip(b []byte) string {
-	if len(b) > 500 {
-		return string(b[:500]) + "…"
+	const most = 2000
+	if len(b) > most {
+		return string(b[:most]) + "…"
 	}
 	return string(b)
 }
@@ -372,7 +374,10 @@ func (p *pipe) timed(op *plan.Op, b *column.Batch) *column.Batch {
 	for i := range b.N {
 		if reasons[i] == "" {
 			sel = append(sel, uint32(i))
-		} else if p.ctx.Wants(op, false) {
+			continue
+		}
+		p.ctx.Tally(op.ID, reasons[i])
+		if p.ctx.Wants(op, false) {
 			p.ctx.Note(op, step.Sample{Op: op.ID, Reason: reasons[i], Split: b.Split, Pos: b.Pos[i], EventTime: types.MinTime, Row: p.ctx.Describe(op.Fields[:len(b.Cols)], b, i)})
 		}
 	}
@@ -407,8 +412,10 @@ func (j *Job) ahead(op *plan.Op, b *column.Batch, pi *pipe, now time.Time) *colu
 			sel = append(sel, uint32(i))
 			continue
 		}
+		reason := "its event time is more than " + sql.DurationText(limit) + " ahead of the clock (AHEAD)"
+		pi.ctx.Tally(op.ID, reason)
 		if pi.ctx.Wants(op, false) {
-			pi.ctx.Note(op, step.Sample{Op: op.ID, Reason: "its event time is more than " + sql.DurationText(limit) + " ahead of the clock (AHEAD)",
+			pi.ctx.Note(op, step.Sample{Op: op.ID, Reason: reason,
 				Split: b.Split, Pos: b.Pos[i], EventTime: t, Row: j.opts.Describe(op.Fields, b, i)})
 		}
 	}
@@ -500,9 +507,7 @@ func (sr *splitReader) deliver(j *Job, seq int64, t *turn) {
 		if sr.newest > types.MinTime {
 			t.watermark = sr.newest - sr.scan.op.Stream.Delay
 		}
-		for _, s := range t.samples {
-			j.samples.add(s, sr)
-		}
+		j.samples.addAll(t)
 		if err := sr.send(j.ctx, t); err != nil {
 			return // the run is over; its reason is known
 		}

@@ -64,6 +64,9 @@ type Marked interface {
 // Noticing is a split that has something to say for people, such as that it waits for its server.
 type Noticing interface{ Notice() string }
 
+// Counting is a split that knows how many messages lie behind a position.
+type Counting interface{ Left(pos int64) int64 }
+
 // Source is what a scan reads.
 type Source interface {
 	Splits() []Split

@@ -33,6 +33,8 @@ type Step struct {
 	Spooled     int64             `json:"spooled,omitempty"` // of an output: bytes that its place has not got yet
 	Alias       string            `json:"alias,omitempty"`   // of a side: what the query calls the input
 	Into        *int              `json:"into,omitempty"`    // of a side: the operator that gets the rows
+	Queued      int               `json:"queued,omitempty"`  // of steps that others send to, and outputs: packets that wait
+	Room        int               `json:"room,omitempty"`    // how many can
 	Bytes       int               `json:"bytes,omitempty"`   // in memory
 	Disk        int64             `json:"disk,omitempty"`    // bytes of its state in the journal
 	Parked      int               `json:"parked,omitempty"`  // parts of the state that do not fit into memory
@@ -47,6 +49,7 @@ type SplitStatus struct {
 	Watermark *int64 `json:"watermark,omitempty"`
 	Idle      bool   `json:"idle,omitempty"`
 	Table     bool   `json:"table,omitempty"` // of a table, which holds no stream up
+	Left      *int64 `json:"left,omitempty"`  // messages that wait to be read, where that is known
 	Ended     bool   `json:"ended,omitempty"`
 	Notice    string `json:"notice,omitempty"` // what the source has to say
 }
@@ -81,6 +84,10 @@ func (j *Job) Status() Status {
 				st.Watermark = known(sr.newest - sc.op.Stream.Delay)
 			}
 			sr.seen.Unlock()
+			if n, ok := sr.split.(Counting); ok {
+				left := n.Left(st.Next)
+				st.Left = &left
+			}
 			if n, ok := sr.split.(Noticing); ok {
 				st.Notice = n.Notice()
 			}
@@ -107,6 +114,7 @@ func (j *Job) Status() Status {
 		st := Step{ID: o.ID, Kind: o.Kind.String(), Step: o.Step, Detail: o.Detail, Counts: total[i], Out: total[i].Out(), Open: total[i].Open()}
 		st.Bound, st.Alias, st.Table = o.Bound(), o.Alias, o.Aux
 		if t := j.sinkOf[o]; t != nil {
+			st.Queued, st.Room = len(t.box.ch), cap(t.box.ch)
 			t.mu.Lock()
 			st.Waiting = t.waits
 			t.mu.Unlock()
@@ -127,6 +135,7 @@ func (j *Job) Status() Status {
 			}
 		}
 		for _, w := range j.keyed[o] {
+			st.Queued, st.Room = st.Queued+len(w.box.ch), st.Room+cap(w.box.ch)
 			w.seen.Lock()
 			st.Windows = max(st.Windows, w.open)
 			st.Keys += w.keys

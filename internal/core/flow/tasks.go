@@ -357,9 +357,7 @@ func (w *keyedTask) load(from int) {
 func (w *keyedTask) flush(watermark int64, end bool) error {
 	t := w.pipe.take(w.job.opts.Parallelism)
 	t.watermark, t.end, t.newest = watermark, end, w.newest
-	for _, s := range t.samples {
-		w.job.samples.add(s, nil)
-	}
+	w.job.samples.addAll(t)
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	var open []step.OpenWindow
@@ -584,125 +582,7 @@ func (s *sinkTask) setAside() {
 		s.counts[s.op.ID].Passed--
 		s.counts[s.op.ID].Rejected++
 		s.mu.Unlock()
-		s.job.samples.add(step.Sample{Op: s.op.ID, Reason: x.Reason, Split: -1, EventTime: types.MinTime, Row: x.Row}, nil)
+		s.job.samples.addAll(&turn{reasons: map[step.Reason]int64{{Op: s.op.ID, Class: step.ReasonClass(x.Reason)}: 1},
+			samples: []step.Sample{{Op: s.op.ID, Reason: x.Reason, Split: -1, EventTime: types.MinTime, Row: x.Row}}})
 	}
-}
-
-// samples keeps the newest late and rejected rows of each operator.
-type samples struct {
-	mu   sync.Mutex
-	byOp map[int][]NamedSample
-}
-
-// NamedSample is a late or rejected row with its origin in words.
-type NamedSample struct {
-	Step   string `json:"step"`
-	Kind   string `json:"kind"` // late or rejected
-	Reason string `json:"reason"`
-	Origin string `json:"origin,omitempty"`
-	// EventTime is in microseconds; nil where the row has none.
-	EventTime *int64 `json:"event_time,omitempty"`
-	LateBy    int64  `json:"late_by,omitempty"` // microseconds
-	Row       string `json:"row"`
-	op        int
-	place     func() string // finds Origin when it is asked for
-}
-
-const keptSamples = 50
-
-func (s *samples) add(x step.Sample, sr *splitReader) {
-	n := NamedSample{Kind: "rejected", Reason: x.Reason, LateBy: x.LateBy, Row: x.Row + x.Raw, op: x.Op}
-	if x.Late {
-		n.Kind = "late"
-	}
-	if x.EventTime > types.MinTime {
-		n.EventTime = &x.EventTime
-	}
-	if sr != nil && x.Split >= 0 {
-		n.place = func() string { return sr.split.Place(x.Pos) }
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.byOp == nil {
-		s.byOp = map[int][]NamedSample{}
-	}
-	list := append(s.byOp[x.Op], n)
-	if len(list) >= 2*keptSamples { // moved seldom, not at each row
-		list = append(list[:0], list[len(list)-keptSamples:]...)
-	}
-	s.byOp[x.Op] = list
-}
-
-// Samples gives the newest late and rejected rows, by operator in the order of the plan.
-func (j *Job) Samples() []NamedSample {
-	out := []NamedSample{}
-	j.samples.mu.Lock()
-	for _, o := range j.plan.Ops {
-		list := j.samples.byOp[o.ID]
-		for _, s := range list[max(0, len(list)-keptSamples):] {
-			s.Step = o.Step
-			out = append(out, s)
-		}
-	}
-	j.samples.mu.Unlock()
-	for i := range out {
-		if out[i].place != nil {
-			out[i].Origin = out[i].place()
-		}
-	}
-	return out
-}
-
-// tap shows the rows of a named step as they pass.
-type tap struct {
-	op       *plan.Op
-	describe func(fields []types.Field, b *column.Batch, i int) string
-	due      atomic.Int64 // wall clock in ms from which several rows of a batch are kept again
-	mu       sync.Mutex
-	newest   []string
-}
-
-const (
-	keptRows     = 20
-	tapEveryMs   = 100
-	rowsATapTake = 5
-)
-
-// tapNode is a tap in a pipe.
-type tapNode struct {
-	t   *tap
-	ctx *step.Context
-}
-
-// Push implements step.Node.
-func (n *tapNode) Push(b *column.Batch) {
-	take := 1 // the last row always, so that the newest is there when nothing follows
-	if due := n.t.due.Load(); n.ctx.NowMs >= due && n.t.due.CompareAndSwap(due, n.ctx.NowMs+tapEveryMs) {
-		take = rowsATapTake
-	}
-	var rows []string
-	for i := max(0, b.N-take); i < b.N; i++ {
-		rows = append(rows, n.t.describe(n.t.op.Fields, b, i))
-	}
-	n.t.mu.Lock()
-	n.t.newest = append(n.t.newest, rows...)
-	if k := len(n.t.newest); k > keptRows {
-		n.t.newest = slices.Clone(n.t.newest[k-keptRows:])
-	}
-	n.t.mu.Unlock()
-}
-
-// Newest gives a sample of the newest rows of each named step, as JSON, oldest first.
-func (j *Job) Newest() map[string][]string {
-	out := map[string][]string{}
-	for _, o := range j.plan.Ops {
-		t := j.taps[o.ID]
-		if t == nil {
-			continue
-		}
-		t.mu.Lock()
-		out[o.Step] = append([]string{}, t.newest...)
-		t.mu.Unlock()
-	}
-	return out
 }

@@ -42,6 +42,9 @@ type Diagnostic struct {
 	Hint    string `json:"hint,omitempty"`
 	Line    int    `json:"line"`   // from 1
 	Column  int    `json:"column"` // from 1, in code points
+	// The place ends before this one.
+	EndLine   int `json:"end_line"`
+	EndColumn int `json:"end_column"`
 }
 
 // Errors is what a text has wrong, in the order of the text. It is an error that prints as the
@@ -69,6 +72,7 @@ func (e *Errors) Err() error {
 			continue
 		}
 		d.Line, d.Column = Position(e.Text, d.Span.From)
+		d.EndLine, d.EndColumn = Position(e.Text, d.Span.To)
 		kept = append(kept, d)
 	}
 	e.List = kept

@@ -2,6 +2,7 @@ package sql
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -647,4 +648,35 @@ func (p *printer) window(w Window) doc {
 	}
 	put("EMPTY FOR", w.EmptyFor)
 	return cat{nameText(w.Name) + " AS (", indent{parts}, ")"}
+}
+
+// Quoted writes a name as it may stand in a text: in double quotes where it has to.
+func Quoted(name string) string { return nameText(Name{Text: name}) }
+
+// QuotedText writes a text as a literal.
+func QuotedText(s string) string { return quoteText(s) }
+
+// Keywords are the words that begin clauses, and others that stand at fixed places of statements, in upper case, in
+// order: for completion and for colours.
+func Keywords() []string {
+	var out []string
+	for _, words := range []map[string]bool{reserved, special, statementWords} {
+		for w := range words {
+			if u := strings.ToUpper(w); !slices.Contains(out, u) {
+				out = append(out, u)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// statementWords are keywords that may be names elsewhere.
+var statementWords = map[string]bool{
+	"declare": true, "create": true, "replace": true, "stream": true, "table": true, "sink": true, "endpoint": true, "view": true, "topic": true,
+	"explain": true, "describe": true, "show": true, "drop": true, "insert": true, "start": true, "stop": true, "tumbling": true, "sliding": true,
+	"session": true, "gap": true, "max": true, "every": true, "change": true, "close": true, "zone": true, "retain": true, "partitions": true,
+	"parallelism": true, "memory": true, "megabytes": true, "format": true, "changes": true, "roll": true, "all": true, "files": true, "mariadb": true, "bad": true,
+	"milliseconds": true, "seconds": true, "minutes": true, "hours": true, "days": true, "weeks": true,
+	"boolean": true, "int": true, "bigint": true, "double": true, "decimal": true, "varchar": true, "varbinary": true, "json": true, "map": true,
 }

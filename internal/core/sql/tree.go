@@ -639,3 +639,71 @@ func Children(e Expr) (out []Expr) {
 	}
 	return out
 }
+
+// KindOf says in words what kind of statement one is.
+func KindOf(st Statement) string {
+	switch st := st.(type) {
+	case *Query:
+		return "select"
+	case *DeclareEndpoint:
+		return "declare endpoint"
+	case *DeclareStream:
+		return "declare stream"
+	case *DeclareTable:
+		return "declare table"
+	case *DeclareSink:
+		return "declare sink"
+	case *CreateView:
+		return "create view"
+	case *CreateFunction:
+		return "create function"
+	case *CreateTopic:
+		return "create topic"
+	case *CreateJob:
+		return "create job"
+	case *StartJob:
+		return "start job"
+	case *StopJob:
+		return "stop job"
+	case *Drop:
+		return "drop " + st.Kind
+	case *Show:
+		return "show"
+	case *Describe:
+		return "describe"
+	case *Explain:
+		return "explain"
+	case *Insert:
+		return "insert"
+	}
+	return "statement"
+}
+
+// NameOf is the name that a statement is about, or "".
+func NameOf(st Statement) string {
+	switch st := st.(type) {
+	case *DeclareEndpoint:
+		return st.Name.Text
+	case *DeclareStream:
+		return st.Name.Text
+	case *DeclareTable:
+		return st.Name.Text
+	case *DeclareSink:
+		return st.Name.Text
+	case *CreateView:
+		return st.Name.Text
+	case *CreateFunction:
+		return st.Name.Text
+	case *CreateTopic:
+		return st.Name.Text
+	case *CreateJob:
+		return st.Name.Text
+	case *StartJob:
+		return st.Name.Text
+	case *StopJob:
+		return st.Name.Text
+	case *Drop:
+		return st.Name.Text
+	}
+	return ""
+}

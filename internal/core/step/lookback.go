@@ -213,6 +213,7 @@ func (x *lookback) run(o *Ordered) {
 		for i := from; i < min(from+closeBatch, n); i++ {
 			if reason, bad := failed[i]; bad {
 				o.C.Counts[x.op.ID].Rejected++
+				o.C.Tally(x.op.ID, reason)
 				o.C.sample(x.op, false, reason, &x.queue, i, 0)
 				continue
 			}

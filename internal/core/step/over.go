@@ -194,6 +194,7 @@ func (x *over) pass(o *Ordered, watermark int64) int64 {
 				continue
 			}
 			o.C.Counts[x.op.ID].Rejected++
+			o.C.Tally(x.op.ID, reason)
 			in := b
 			in.Cols = b.Cols[:x.inputs]
 			o.C.sample(x.op, false, reason, &in, i, 0)

@@ -82,6 +82,7 @@ func (r *results) fill(g *state.Groups, entries []uint32, window func(i int) (op
 			}
 			if !bad[i] {
 				bad[i] = true
+				r.C.Tally(r.Op.ID, reason)
 				r.C.Note(r.Op, Sample{Op: r.Op.ID, Split: -1, Reason: reason, EventTime: b.Time[i], Row: r.C.describe(r.Op.Fields, b, i)})
 			}
 		})

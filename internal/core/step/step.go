@@ -88,10 +88,11 @@ type Sample struct {
 // Context is what the nodes of one goroutine share.
 type Context struct {
 	Machine eval.Machine
-	Counts  []Counts // by operator, since the last turn
-	Samples []Sample // since the last turn, at most maxSamples
-	NowMs   int64    // wall clock when the turn began
-	Silent  bool     // a step only gets to where it was: rows set aside have been told of before
+	Counts  []Counts         // by operator, since the last turn
+	Samples []Sample         // since the last turn, at most maxSamples
+	Reasons map[Reason]int64 // of rejected rows, since the last turn
+	NowMs   int64            // wall clock when the turn began
+	Silent  bool             // a step only gets to where it was: rows set aside have been told of before
 
 	Origin func(split int, pos int64) string // names the place of a row, for outputs of rows set aside
 
@@ -117,6 +118,7 @@ func (c *Context) Describe(fields []types.Field, b *column.Batch, i int) string 
 func (c *Context) Reset() {
 	clear(c.Counts)
 	c.Samples = c.Samples[:0]
+	clear(c.Reasons)
 }
 
 // side tells what an output of rows set aside gets.
@@ -272,6 +274,7 @@ func (c *Context) rejects(o *plan.Op, b *column.Batch) []bool {
 		}
 		c.bad[f.Row] = true
 		c.Counts[o.ID].Rejected++
+		c.Tally(o.ID, f.Reason)
 		c.sample(o, false, f.Reason, b, f.Row, 0)
 	}
 	c.Machine.Failures = fs[:0]

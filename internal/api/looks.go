@@ -1,0 +1,353 @@
+package api
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strconv"
+	"time"
+
+	"fiume/internal/catalog"
+	"fiume/internal/core/types"
+	"fiume/internal/format/container"
+	"fiume/internal/service"
+
+	"github.com/danielgtaylor/huma/v2"
+)
+
+// Page is a part of a list.
+type Page[T any] struct {
+	Items []T    `json:"items"`
+	Next  string `json:"next,omitempty" doc:"where there is more: pass it as after"`
+}
+
+// Paging asks for a part of a list.
+type Paging struct {
+	Limit int    `query:"limit" default:"200" minimum:"1" maximum:"5000" doc:"how many at most"`
+	After string `query:"after" doc:"the next of the page before"`
+}
+
+// paged gives a part of a list whose elements have a key of their own; it goes on behind the one with the key.
+func paged[T any](all []T, p Paging, key func(T) string) (*body[Page[T]], error) {
+	from := 0
+	if p.After != "" {
+		from = len(all)
+		for i, x := range all {
+			if key(x) == p.After {
+				from = i + 1
+			}
+		}
+	}
+	out := Page[T]{Items: append([]T{}, all[from:min(len(all), from+p.Limit)]...)}
+	if end := from + len(out.Items); end < len(all) {
+		out.Next = key(all[end-1])
+	}
+	return answer(out, nil)
+}
+
+// listed is paged for a list that could fail.
+func listed[T any](all []T, err error, p Paging, key func(T) string) (*body[Page[T]], error) {
+	if err != nil {
+		return nil, problem(err)
+	}
+	return paged(all, p, key)
+}
+
+// TryBody is a text to try; see service.TryRequest.
+type TryBody = service.TryRequest
+
+// KeepTryRequest asks for a test of a text that was tried.
+type KeepTryRequest struct {
+	service.TryRequest
+	Name string `json:"name" doc:"of the test"`
+}
+
+// FileRequest asks for a file of rows.
+type FileRequest struct {
+	Format  string            `json:"format" enum:"csv,json,parquet"`
+	Columns []service.Column  `json:"columns"`
+	Rows    []json.RawMessage `json:"rows"`
+}
+
+// WhyRequest asks where a row comes from.
+type WhyRequest struct {
+	Sink string          `json:"sink"`
+	Row  json.RawMessage `json:"row" doc:"an object with the row's columns, or some of them"`
+}
+
+// SendRequest is a mended message.
+type SendRequest struct {
+	Value string `json:"value"`
+}
+
+// Formatted is a text in its layout.
+type Formatted struct {
+	SQL string `json:"sql"`
+}
+
+// attachment answers with a file.
+func attachment(name, kind string, data []byte) *huma.StreamResponse {
+	return &huma.StreamResponse{Body: func(hc huma.Context) {
+		hc.SetHeader("Content-Type", kind)
+		hc.SetHeader("Content-Disposition", fmt.Sprintf("attachment; filename=%q", name))
+		_, _ = hc.BodyWriter().Write(data) // who has gone does not want it
+	}}
+}
+
+var fileKinds = map[string]string{"csv": "text/csv; charset=utf-8", "json": "application/x-ndjson", "parquet": "application/vnd.apache.parquet"}
+
+// rowsFile makes a file of rows.
+func rowsFile(r FileRequest) (*huma.StreamResponse, error) {
+	var data []byte
+	var err error
+	switch r.Format {
+	case "csv":
+		var names []string
+		for _, c := range r.Columns {
+			names = append(names, c.Name)
+		}
+		data, err = container.WriteCSV(names, r.Rows)
+	case "parquet":
+		var fields []types.Field
+		if fields, err = service.FieldsOf(r.Columns); err == nil {
+			data, err = container.WriteParquet(fields, r.Rows)
+		}
+	default:
+		for _, row := range r.Rows {
+			data = append(append(data, row...), '\n')
+		}
+	}
+	if err != nil {
+		return nil, &Problem{Status: http.StatusBadRequest, Title: "Bad Request", Detail: err.Error()}
+	}
+	return attachment("rows."+map[string]string{"csv": "csv", "parquet": "parquet"}[r.Format]+map[bool]string{true: "ndjson"}[r.Format == "json"], fileKinds[r.Format], data), nil
+}
+
+// looks are the operations for looking, trying and finding out.
+func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag string) huma.Operation) {
+	stream := func(o huma.Operation, about string) huma.Operation {
+		o.Description = about
+		o.Responses = map[string]*huma.Response{"200": {Description: "an event stream", Content: map[string]*huma.MediaType{"text/event-stream": {}}}}
+		return o
+	}
+	file := func(o huma.Operation) huma.Operation {
+		o.Responses = map[string]*huma.Response{"200": {Description: "a file", Content: map[string]*huma.MediaType{"application/octet-stream": {}}}}
+		return o
+	}
+	huma.Register(a, op("words", "GET", "/api/words", "Keywords, names with their columns, and texts to begin from", "sql"),
+		func(ctx context.Context, _ *struct{}) (*body[*service.Words], error) { return answer(h.s.Words(), nil) })
+	huma.Register(a, op("check", "POST", "/api/check", "Find the errors of a text, and say how its queries and jobs would run", "sql"),
+		func(ctx context.Context, in *struct{ Body ScriptRequest }) (*body[*service.Checked], error) {
+			return answer(h.s.Check(in.Body.script()), nil)
+		})
+	huma.Register(a, op("format", "POST", "/api/format", "Lay a text out", "sql"),
+		func(ctx context.Context, in *struct{ Body ScriptRequest }) (*body[Formatted], error) {
+			text, err := h.s.Formatted(in.Body.script())
+			return answer(Formatted{text}, err)
+		})
+	huma.Register(a, op("try", "POST", "/api/try", "Run a text over samples and what streams hold, to the end, and keep nothing", "sql"),
+		func(ctx context.Context, in *struct{ Body TryBody }) (*body[*service.TryResult], error) {
+			return answer(h.s.Try(ctx, in.Body))
+		})
+	huma.Register(a, file(op("keep-try", "POST", "/api/try/test", "Make a test of a text that was tried: a ZIP file of a directory for fiume test", "sql")),
+		func(ctx context.Context, in *struct{ Body KeepTryRequest }) (*huma.StreamResponse, error) {
+			data, err := h.s.KeepTry(ctx, in.Body.TryRequest, in.Body.Name)
+			if err != nil {
+				return nil, problem(err)
+			}
+			return attachment(cmp.Or(in.Body.Name, "tried")+".zip", "application/zip", data), nil
+		})
+	huma.Register(a, file(op("file", "POST", "/api/file", "Make a file of rows", "sql")),
+		func(ctx context.Context, in *struct{ Body FileRequest }) (*huma.StreamResponse, error) {
+			return rowsFile(in.Body)
+		})
+
+	huma.Register(a, op("samples", "GET", "/api/samples", "Samples, the newest first", "samples"),
+		func(ctx context.Context, in *struct{ Paging }) (*body[Page[service.SampleInfo]], error) {
+			all, err := h.s.Samples()
+			return listed(all, err, in.Paging, func(x service.SampleInfo) string { return fmt.Sprint(x.ID) })
+		})
+	huma.Register(a, op("keep-sample", "POST", "/api/samples", "Keep a sample: an uploaded file, messages of a topic, a file, or a table of a database", "samples"),
+		func(ctx context.Context, in *struct {
+			Acting
+			Body service.SampleRequest
+		}) (*body[*service.SampleDetail], error) {
+			return answer(h.s.KeepSample(ctx, in.Actor, in.Body))
+		})
+	huma.Register(a, op("sample", "GET", "/api/samples/{id}", "A sample with its first messages", "samples"),
+		func(ctx context.Context, in *struct {
+			ID uint `path:"id"`
+		}) (*body[*service.SampleDetail], error) {
+			return answer(h.s.Sample(in.ID))
+		})
+	huma.Register(a, op("drop-sample", "DELETE", "/api/samples/{id}", "Forget a sample", "samples"),
+		func(ctx context.Context, in *struct {
+			ID uint `path:"id"`
+			Acting
+		}) (*struct{}, error) {
+			return nil, problem(h.s.DropSample(in.Actor, in.ID))
+		})
+	huma.Register(a, op("propose", "POST", "/api/propose", "Propose a declaration for what a sample holds", "samples"),
+		func(ctx context.Context, in *struct{ Body service.SampleRequest }) (*body[*service.Proposal], error) {
+			return answer(h.s.Propose(ctx, in.Body))
+		})
+	huma.Register(a, op("drift", "GET", "/api/streams/{name}/drift", "How the newest messages of a stream differ from its declaration", "samples"),
+		func(ctx context.Context, in *Named) (*body[*service.Drift], error) {
+			return answer(h.s.Drift(ctx, in.Name))
+		})
+	huma.Register(a, op("drifts", "GET", "/api/drifts", "The streams whose messages were last seen to differ", "samples"),
+		func(ctx context.Context, _ *struct{}) (*body[[]service.Drift], error) {
+			return answer(h.s.Drifts(), nil)
+		})
+	huma.Register(a, op("rows", "GET", "/api/definitions/{name}/rows", "Rows of a stream, table or view", "sql"),
+		func(ctx context.Context, in *struct {
+			Named
+			Limit int `query:"limit" default:"20" minimum:"1" maximum:"1000"`
+		}) (*body[*service.TryResult], error) {
+			return answer(h.s.RowsOf(ctx, in.Name, in.Limit))
+		})
+	huma.Register(a, op("test-connections", "POST", "/api/connections", "Test sources, sinks and endpoints: those of a text, or those of given names, or all", "service"),
+		func(ctx context.Context, in *struct {
+			Body struct {
+				SQL    string            `json:"sql,omitempty"`
+				Params map[string]string `json:"params,omitempty"`
+				Names  []string          `json:"names,omitempty"`
+			}
+		}) (*body[[]service.Connection], error) {
+			if in.Body.SQL != "" {
+				return answer(h.s.ConnectionsOf(ctx, service.Script{SQL: in.Body.SQL, Params: in.Body.Params}))
+			}
+			return answer(h.s.Connections(ctx, in.Body.Names))
+		})
+
+	huma.Register(a, op("history", "GET", "/api/jobs/{name}/history", "What a job did over the last minutes, hours or days", "jobs"),
+		func(ctx context.Context, in *struct {
+			Named
+			Minutes int `query:"minutes" default:"15" minimum:"1" maximum:"10080"`
+		}) (*body[*service.History], error) {
+			return answer(h.s.History(in.Name, time.Duration(in.Minutes)*time.Minute))
+		})
+	type asideQuery struct {
+		Named
+		Kind   string `query:"kind" enum:"late,rejected,"`
+		Step   string `query:"step"`
+		Class  string `query:"class" doc:"a reason without its values"`
+		Text   string `query:"text" doc:"what stands in the row, the reason or the origin"`
+		Limit  int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
+		Before string `query:"before" doc:"the next of the page before"`
+	}
+	looking := func(in *asideQuery) (catalog.Looking, error) {
+		before := uint64(0)
+		if in.Before != "" {
+			var err error
+			if before, err = strconv.ParseUint(in.Before, 10, 64); err != nil {
+				return catalog.Looking{}, &Problem{Status: 400, Title: "Bad Request", Detail: "before is no number: pass the next of the page before"}
+			}
+		}
+		return catalog.Looking{Job: in.Name, Kind: in.Kind, Step: in.Step, Class: in.Class, Text: in.Text, Limit: in.Limit, Before: uint(before)}, nil
+	}
+	huma.Register(a, op("set-aside", "GET", "/api/jobs/{name}/aside", "Late and rejected rows of a job, and how many there are by reason", "jobs"),
+		func(ctx context.Context, in *asideQuery) (*body[*service.Aside], error) {
+			l, err := looking(in)
+			if err != nil {
+				return nil, err
+			}
+			return answer(h.s.SetAside(l))
+		})
+	huma.Register(a, file(op("set-aside-file", "GET", "/api/jobs/{name}/aside/file", "Late and rejected rows of a job as a file", "jobs")),
+		func(ctx context.Context, in *struct {
+			asideQuery
+			Format string `query:"format" default:"csv" enum:"csv,json,parquet"`
+		}) (*huma.StreamResponse, error) {
+			l, err := looking(&in.asideQuery)
+			if err != nil {
+				return nil, err
+			}
+			r := FileRequest{Format: in.Format}
+			for _, n := range []string{"kind", "at", "step", "reason", "origin", "event_time", "late_by", "row", "sent_at", "sent_by"} {
+				r.Columns = append(r.Columns, service.Column{Name: n, Type: "VARCHAR"})
+			}
+			for l.Limit = 1000; ; {
+				x, err := h.s.SetAside(l)
+				if err != nil {
+					return nil, problem(err)
+				}
+				for _, row := range x.Rows {
+					cells := map[string]any{"kind": row.Kind, "at": row.At, "step": row.Step, "reason": row.Reason, "origin": row.Origin, "row": row.Row, "sent_at": row.SentAt, "sent_by": row.SentBy}
+					if row.EventTime != nil {
+						cells["event_time"] = string(types.AppendTimestamp(nil, *row.EventTime))
+					}
+					if row.LateBy > 0 {
+						cells["late_by"] = (time.Duration(row.LateBy) * time.Microsecond).String()
+					}
+					b, err := json.Marshal(cells)
+					if err != nil {
+						return nil, problem(err)
+					}
+					r.Rows = append(r.Rows, b)
+				}
+				if x.Next == "" {
+					return rowsFile(r)
+				}
+				l.Before = x.Rows[len(x.Rows)-1].ID
+			}
+		})
+	huma.Register(a, op("send-again", "POST", "/api/jobs/{name}/aside/{id}/send", "Write a mended message to the topic that a rejected row came from", "jobs"),
+		func(ctx context.Context, in *struct {
+			Change
+			ID   uint `path:"id"`
+			Body SendRequest
+		}) (*body[*catalog.SetAside], error) {
+			return answer(h.s.SendAgain(in.Actor, in.Name, in.ID, in.Body.Value))
+		})
+	huma.Register(a, op("why", "POST", "/api/jobs/{name}/why", "Which messages made a row of a sink", "jobs"),
+		func(ctx context.Context, in *struct {
+			Named
+			Body WhyRequest
+		}) (*body[*service.Why], error) {
+			return answer(h.s.Why(ctx, in.Name, in.Body.Sink, in.Body.Row))
+		})
+	huma.Register(a, op("became", "GET", "/api/jobs/{name}/became", "What became of a message in a job", "jobs"),
+		func(ctx context.Context, in *struct {
+			Named
+			Topic     string `query:"topic" required:"true"`
+			Partition int    `query:"partition" minimum:"0"`
+			Offset    int64  `query:"offset" minimum:"0"`
+		}) (*body[*service.Became], error) {
+			return answer(h.s.Became(ctx, in.Name, in.Topic, in.Partition, in.Offset))
+		})
+	huma.Register(a, stream(op("follow-topic", "GET", "/api/topics/{name}/follow", "Messages of a topic as they come", "topics"),
+		"Answers with server-sent events: `messages` with the messages and how many were left out because they came too fast to be looked at."),
+		func(ctx context.Context, in *struct {
+			Named
+			Partition int    `query:"partition" default:"-1" doc:"-1: all"`
+			Key       string `query:"key"`
+			Text      string `query:"text"`
+		}) (*huma.StreamResponse, error) {
+			if _, err := h.s.Topic(in.Name); err != nil {
+				return nil, problem(err)
+			}
+			return &huma.StreamResponse{Body: func(hc huma.Context) {
+				ctx, cancel := h.either(hc.Context())
+				defer cancel()
+				ev := begin(hc)
+				if ev.send("beat", struct{}{}) != nil {
+					return
+				}
+				err := h.s.Follow(ctx, in.Name, service.Reading{Partition: in.Partition, Key: in.Key, Text: in.Text}, func(ms []service.Message, left int64) error {
+					return ev.send("messages", Followed{append([]service.Message{}, ms...), left})
+				})
+				if err != nil && ctx.Err() == nil {
+					_ = ev.send("problem", problem(err))
+				}
+			}}, nil
+		})
+}
+
+// Followed is some messages of a topic that is followed.
+type Followed struct {
+	Messages []service.Message `json:"messages"`
+	Left     int64             `json:"left" doc:"messages that were left out because they came too fast"`
+}

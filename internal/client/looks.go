@@ -1,0 +1,180 @@
+package client
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+
+	"fiume/internal/api"
+	"fiume/internal/catalog"
+	"fiume/internal/core/plan"
+	"fiume/internal/service"
+)
+
+// Check finds the errors of a text, and says how its queries and jobs would run.
+func (c *Client) Check(ctx context.Context, in api.ScriptRequest) (out *service.Checked, err error) {
+	return out, c.call(ctx, "POST", "/api/check", in, &out)
+}
+
+// Format lays a text out.
+func (c *Client) Format(ctx context.Context, in api.ScriptRequest) (string, error) {
+	var out api.Formatted
+	err := c.call(ctx, "POST", "/api/format", in, &out)
+	return out.SQL, err
+}
+
+// Words gives the words of the language, and the names there are.
+func (c *Client) Words(ctx context.Context) (out *service.Words, err error) {
+	return out, c.call(ctx, "GET", "/api/words", nil, &out)
+}
+
+// Functions gives the catalogue of functions.
+func (c *Client) Functions(ctx context.Context) ([]plan.FunctionEntry, error) {
+	return pages[plan.FunctionEntry](ctx, c, "/api/functions", nil)
+}
+
+// Definitions gives what has been declared; kind "" means all.
+func (c *Client) Definitions(ctx context.Context, kind string) ([]service.Definition, error) {
+	return pages[service.Definition](ctx, c, "/api/definitions", url.Values{"kind": {kind}})
+}
+
+// Definition tells all about something declared.
+func (c *Client) Definition(ctx context.Context, name string) (out *service.DefinitionDetail, err error) {
+	return out, c.call(ctx, "GET", "/api/definitions/"+url.PathEscape(name), nil, &out)
+}
+
+// Rows gives rows of a stream, table or view.
+func (c *Client) Rows(ctx context.Context, name string, limit int) (out *service.TryResult, err error) {
+	return out, c.call(ctx, "GET", fmt.Sprintf("/api/definitions/%s/rows?limit=%d", url.PathEscape(name), limit), nil, &out)
+}
+
+// Try runs a text over samples and what streams hold, and keeps nothing.
+func (c *Client) Try(ctx context.Context, in service.TryRequest) (out *service.TryResult, err error) {
+	return out, c.call(ctx, "POST", "/api/try", in, &out)
+}
+
+// KeepTry makes a test of a text that was tried: a ZIP file.
+func (c *Client) KeepTry(ctx context.Context, in api.KeepTryRequest) ([]byte, error) {
+	return c.file(ctx, "POST", "/api/try/test", in)
+}
+
+// File makes a file of rows.
+func (c *Client) File(ctx context.Context, in api.FileRequest) ([]byte, error) {
+	return c.file(ctx, "POST", "/api/file", in)
+}
+
+func (c *Client) file(ctx context.Context, method, path string, in any) ([]byte, error) {
+	resp, err := c.do(ctx, method, path, in)
+	if err != nil {
+		return nil, err
+	}
+	defer resp.Body.Close()
+	return io.ReadAll(resp.Body)
+}
+
+// KeepSample keeps a sample.
+func (c *Client) KeepSample(ctx context.Context, in service.SampleRequest) (out *service.SampleDetail, err error) {
+	return out, c.call(ctx, "POST", "/api/samples", in, &out)
+}
+
+// Samples gives all samples, the newest first.
+func (c *Client) Samples(ctx context.Context) ([]service.SampleInfo, error) {
+	return pages[service.SampleInfo](ctx, c, "/api/samples", nil)
+}
+
+// Sample gives a sample with its first messages.
+func (c *Client) Sample(ctx context.Context, id uint) (out *service.SampleDetail, err error) {
+	return out, c.call(ctx, "GET", fmt.Sprintf("/api/samples/%d", id), nil, &out)
+}
+
+// DropSample forgets a sample.
+func (c *Client) DropSample(ctx context.Context, id uint) error {
+	return c.call(ctx, "DELETE", fmt.Sprintf("/api/samples/%d", id), nil, nil)
+}
+
+// Propose proposes a declaration.
+func (c *Client) Propose(ctx context.Context, in service.SampleRequest) (out *service.Proposal, err error) {
+	return out, c.call(ctx, "POST", "/api/propose", in, &out)
+}
+
+// Drift says how the newest messages of a stream differ from its declaration.
+func (c *Client) Drift(ctx context.Context, stream string) (out *service.Drift, err error) {
+	return out, c.call(ctx, "GET", "/api/streams/"+url.PathEscape(stream)+"/drift", nil, &out)
+}
+
+// Drifts gives the streams whose messages were last seen to differ.
+func (c *Client) Drifts(ctx context.Context) (out []service.Drift, err error) {
+	return out, c.call(ctx, "GET", "/api/drifts", nil, &out)
+}
+
+// Connections tests sources, sinks and endpoints: those of a text, or of given names, or all.
+func (c *Client) Connections(ctx context.Context, text string, params map[string]string, names []string) (out []service.Connection, err error) {
+	return out, c.call(ctx, "POST", "/api/connections", map[string]any{"sql": text, "params": params, "names": names}, &out)
+}
+
+// History gives what a job did over so many minutes.
+func (c *Client) History(ctx context.Context, job string, minutes int) (out *service.History, err error) {
+	return out, c.call(ctx, "GET", fmt.Sprintf("/api/jobs/%s/history?minutes=%d", url.PathEscape(job), minutes), nil, &out)
+}
+
+// SetAside gives late and rejected rows of a job. query holds the parameters of the call.
+func (c *Client) SetAside(ctx context.Context, job string, query url.Values) (out *service.Aside, err error) {
+	return out, c.call(ctx, "GET", "/api/jobs/"+url.PathEscape(job)+"/aside?"+query.Encode(), nil, &out)
+}
+
+// SetAsideFile gives late and rejected rows of a job as a file.
+func (c *Client) SetAsideFile(ctx context.Context, job string, query url.Values) ([]byte, error) {
+	return c.file(ctx, "GET", "/api/jobs/"+url.PathEscape(job)+"/aside/file?"+query.Encode(), nil)
+}
+
+// SendAgain writes a mended message to the topic that a rejected row came from.
+func (c *Client) SendAgain(ctx context.Context, job string, id uint, value string) (out *catalog.SetAside, err error) {
+	return out, c.call(ctx, "POST", fmt.Sprintf("/api/jobs/%s/aside/%d/send", url.PathEscape(job), id), api.SendRequest{Value: value}, &out)
+}
+
+// Why says which messages made a row of a sink.
+func (c *Client) Why(ctx context.Context, job, sink string, row json.RawMessage) (out *service.Why, err error) {
+	return out, c.call(ctx, "POST", "/api/jobs/"+url.PathEscape(job)+"/why", api.WhyRequest{Sink: sink, Row: row}, &out)
+}
+
+// Became says what became of a message in a job.
+func (c *Client) Became(ctx context.Context, job, topic string, partition int, offset int64) (out *service.Became, err error) {
+	q := url.Values{"topic": {topic}, "partition": {fmt.Sprint(partition)}, "offset": {fmt.Sprint(offset)}}
+	return out, c.call(ctx, "GET", "/api/jobs/"+url.PathEscape(job)+"/became?"+q.Encode(), nil, &out)
+}
+
+// Follow gives the messages of a topic as they come, until the context ends.
+func (c *Client) Follow(ctx context.Context, topic string, query url.Values, each func(api.Followed) error) error {
+	resp, err := c.do(ctx, "GET", "/api/topics/"+url.PathEscape(topic)+"/follow?"+query.Encode(), nil)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	err = eachEvent(resp.Body, func(name string, data []byte) error {
+		switch name {
+		case "messages":
+			var f api.Followed
+			if err := json.Unmarshal(data, &f); err != nil {
+				return err
+			}
+			return each(f)
+		case "problem":
+			p := &api.Problem{}
+			if err := json.Unmarshal(data, p); err != nil {
+				return err
+			}
+			return p
+		}
+		return nil
+	})
+	if ctx.Err() != nil {
+		return nil
+	}
+	if err == nil {
+		err = errors.New("the service ended the connection")
+	}
+	return err
+}

@@ -1,0 +1,99 @@
+// Package recorded reads streams and tables from messages that are held in memory: samples that somebody has recorded
+// or uploaded.
+package recorded
+
+import (
+	"cmp"
+	"fmt"
+	"io"
+	"slices"
+
+	"fiume/internal/core/flow"
+	"fiume/internal/core/plan"
+	"fiume/internal/format"
+)
+
+// Message is a message with the place that it came from.
+type Message struct {
+	Partition int
+	Offset    int64
+	At        int64 // arrival, microseconds
+	Key       []byte
+	Value     []byte
+}
+
+// Open makes a source of messages, a split for each partition. name is what the splits are called after.
+func Open(scan *plan.Op, name string, messages []Message) flow.Source {
+	by := map[int][]Message{}
+	for _, m := range messages {
+		by[m.Partition] = append(by[m.Partition], m)
+	}
+	var parts []int
+	for p := range by {
+		parts = append(parts, p)
+	}
+	slices.Sort(parts)
+	if len(parts) == 0 {
+		parts = []int{0}
+	}
+	s := &source{}
+	for _, p := range parts {
+		list := by[p]
+		slices.SortStableFunc(list, func(a, b Message) int { return cmp.Compare(a.Offset, b.Offset) })
+		s.splits = append(s.splits, &split{name: fmt.Sprintf("%s/%d", name, p), scan: scan, messages: list})
+	}
+	return s
+}
+
+type source struct{ splits []flow.Split }
+
+// Splits implements flow.Source.
+func (s *source) Splits() []flow.Split { return s.splits }
+
+// OnData implements flow.Source.
+func (s *source) OnData(func()) {}
+
+// Close implements flow.Source.
+func (s *source) Close() error { return nil }
+
+// split is one partition. Positions count messages; places are offsets.
+type split struct {
+	name     string
+	scan     *plan.Op
+	messages []Message
+	next     int64
+}
+
+// pieceMessages are handed out at a time.
+const pieceMessages = 4096
+
+func (s *split) Name() string            { return s.name }
+func (s *split) Place(pos int64) string  { return fmt.Sprintf("%s offset %d", s.name, pos) }
+func (s *split) Position() int64         { return 0 }
+func (s *split) Close() error            { return nil }
+func (s *split) Resume(pos int64) error  { s.next = pos; return nil }
+func (s *split) Left(pos int64) int64    { return int64(len(s.messages)) - pos }
+func (s *split) Frame(*flow.Piece) error { return nil }
+
+func (s *split) NewDecoder() (flow.Decoder, error) {
+	if s.scan.OfTable != nil {
+		return format.NewTableDecoder(s.scan.OfTable, s.scan.Used, nil)
+	}
+	return format.NewDecoder(s.scan.Stream, s.scan.Used, nil)
+}
+
+// Next implements flow.Split.
+func (s *split) Next(p *flow.Piece) error {
+	if s.next >= int64(len(s.messages)) {
+		return io.EOF
+	}
+	end := min(s.next+pieceMessages, int64(len(s.messages)))
+	p.Base, p.Next, p.Data, p.Messages = s.next, end, p.Data[:0], p.Messages[:0]
+	for _, m := range s.messages[s.next:end] {
+		p.Messages = append(p.Messages, flow.Message{Off: uint32(len(p.Data)), Len: uint32(len(m.Value)), Pos: m.Offset, At: m.At, Key: m.Key})
+		p.Data = append(p.Data, m.Value...)
+	}
+	p.Data = slices.Grow(p.Data, flow.Pad)
+	s.next = end
+	return nil
+}

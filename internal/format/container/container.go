@@ -1,0 +1,390 @@
+// Package container takes files of rows apart into messages, and makes files of rows. It is for samples and downloads:
+// whole files in memory, not streams.
+package container
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math/big"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"fiume/internal/core/types"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/memory"
+	"github.com/apache/arrow-go/v18/parquet"
+	"github.com/apache/arrow-go/v18/parquet/compress"
+	"github.com/apache/arrow-go/v18/parquet/file"
+	"github.com/apache/arrow-go/v18/parquet/pqarrow"
+	"github.com/twmb/avro/ocf"
+	"golang.org/x/text/encoding/unicode"
+	"golang.org/x/text/transform"
+)
+
+// Formats are the kinds of files that Messages reads.
+var Formats = []string{"json", "csv", "text", "avro", "parquet"}
+
+// FormatOf guesses the format of a file by its name and its first bytes.
+func FormatOf(name string, data []byte) string {
+	lower := strings.ToLower(name)
+	switch {
+	case bytes.HasPrefix(data, []byte("PAR1")):
+		return "parquet"
+	case bytes.HasPrefix(data, []byte("Obj\x01")):
+		return "avro"
+	case strings.HasSuffix(lower, ".csv"), strings.HasSuffix(lower, ".tsv"):
+		return "csv"
+	}
+	if t := bytes.TrimLeft(data, "\ufeff \t\r\n"); len(t) > 0 && (t[0] == '{' || t[0] == '[') {
+		return "json"
+	}
+	if strings.HasSuffix(lower, ".txt") || strings.HasSuffix(lower, ".log") || !bytes.Contains(data, []byte(",")) {
+		return "text"
+	}
+	return "csv"
+}
+
+// Messages takes a file apart. The rows of Avro and Parquet files, and the elements of a JSON array, become JSON
+// objects; a CSV file's first record is its header where header is set. most bounds how many there are.
+func Messages(format string, data []byte, header bool, most int) (messages [][]byte, names []string, err error) {
+	switch format {
+	case "json":
+		messages, err = jsonMessages(data, most)
+	case "csv":
+		return csvMessages(data, header, most)
+	case "text":
+		if !utf8.Valid(data) {
+			return nil, nil, errors.New("the text is not UTF-8")
+		}
+		for line := range strings.Lines(string(data)) {
+			if line = strings.TrimRight(line, "\r\n"); line != "" && len(messages) < most {
+				messages = append(messages, []byte(line))
+			}
+		}
+	case "avro":
+		messages, err = avroMessages(data, most)
+	case "parquet":
+		messages, err = parquetMessages(data, most)
+	default:
+		err = fmt.Errorf("no format is called %q; there are %s", format, strings.Join(Formats, ", "))
+	}
+	if err == nil && len(messages) == 0 {
+		err = errors.New("there are no rows in it")
+	}
+	return messages, nil, err
+}
+
+// jsonMessages takes lines as they are, so that broken ones stay, or else the values of a document.
+func jsonMessages(data []byte, most int) (out [][]byte, err error) {
+	data = bytes.TrimPrefix(data, []byte("\ufeff"))
+	trimmed := bytes.TrimSpace(data)
+	if len(trimmed) > 0 && trimmed[0] == '[' {
+		var elements []json.RawMessage
+		if err := json.Unmarshal(trimmed, &elements); err != nil {
+			return nil, fmt.Errorf("the JSON array cannot be read: %w", err)
+		}
+		for _, e := range elements[:min(most, len(elements))] {
+			out = append(out, compact(e))
+		}
+		return out, nil
+	}
+	first, _, _ := bytes.Cut(trimmed, []byte("\n"))
+	if json.Valid(first) {
+		for line := range bytes.Lines(data) {
+			if line = bytes.TrimSpace(line); len(line) > 0 && len(out) < most {
+				out = append(out, bytes.Clone(line))
+			}
+		}
+		return out, nil
+	}
+	for d := json.NewDecoder(bytes.NewReader(trimmed)); len(out) < most; { // objects that go over several lines
+		var e json.RawMessage
+		err := d.Decode(&e)
+		if errors.Is(err, io.EOF) {
+			return out, nil
+		}
+		if err != nil {
+			return nil, fmt.Errorf("the JSON at byte %d cannot be read: %w", d.InputOffset(), err)
+		}
+		out = append(out, compact(e))
+	}
+	return out, nil
+}
+
+func compact(b []byte) []byte {
+	var out bytes.Buffer
+	if json.Compact(&out, b) != nil {
+		return b
+	}
+	return out.Bytes()
+}
+
+func csvMessages(data []byte, header bool, most int) (out [][]byte, names []string, err error) {
+	r := csv.NewReader(transform.NewReader(bytes.NewReader(data), unicode.BOMOverride(unicode.UTF8.NewDecoder())))
+	r.FieldsPerRecord = -1
+	for len(out) < most {
+		rec, err := r.Read()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return nil, nil, fmt.Errorf("the CSV cannot be read: %w", err)
+		}
+		if header && names == nil {
+			names = rec
+			continue
+		}
+		out = append(out, CSVRecord(rec))
+	}
+	if len(out) == 0 {
+		return nil, nil, errors.New("there are no rows in it")
+	}
+	return out, names, nil
+}
+
+// CSVRecord writes one record without a line end.
+func CSVRecord(fields []string) []byte {
+	var b bytes.Buffer
+	w := csv.NewWriter(&b)
+	_ = w.Write(fields) // a buffer takes all
+	w.Flush()
+	return bytes.TrimRight(b.Bytes(), "\n")
+}
+
+func avroMessages(data []byte, most int) (out [][]byte, err error) {
+	r, err := ocf.NewReader(bytes.NewReader(data))
+	if err != nil {
+		return nil, fmt.Errorf("the Avro file cannot be read: %w", err)
+	}
+	for len(out) < most {
+		var v any
+		err := r.Decode(&v)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return nil, fmt.Errorf("row %d of the Avro file cannot be read: %w", len(out)+1, err)
+		}
+		b, err := json.Marshal(plain(v))
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, b)
+	}
+	return out, nil
+}
+
+// plain makes a value one that is written as our JSON messages are.
+func plain(v any) any {
+	switch v := v.(type) {
+	case map[string]any:
+		out := make(map[string]any, len(v))
+		for k, x := range v {
+			out[k] = plain(x)
+		}
+		return out
+	case []any:
+		out := make([]any, len(v))
+		for i, x := range v {
+			out[i] = plain(x)
+		}
+		return out
+	case time.Time:
+		return v.UTC().Format(time.RFC3339Nano)
+	case time.Duration:
+		return v.String()
+	case *big.Rat:
+		return json.Number(strings.TrimSuffix(strings.TrimRight(v.FloatString(18), "0"), "."))
+	case big.Rat:
+		return plain(&v)
+	case []byte:
+		if utf8.Valid(v) {
+			return string(v)
+		}
+		return base64.StdEncoding.EncodeToString(v)
+	}
+	return v
+}
+
+func parquetMessages(data []byte, most int) (out [][]byte, err error) {
+	defer func() {
+		if x := recover(); x != nil { // a damaged file can break its reader
+			err = fmt.Errorf("the Parquet file cannot be read: %v", x)
+		}
+	}()
+	f, err := file.NewParquetReader(bytes.NewReader(data))
+	if err != nil {
+		return nil, fmt.Errorf("the Parquet file cannot be read: %w", err)
+	}
+	defer f.Close()
+	r, err := pqarrow.NewFileReader(f, pqarrow.ArrowReadProperties{BatchSize: 1024}, memory.DefaultAllocator)
+	if err != nil {
+		return nil, fmt.Errorf("the Parquet file cannot be read: %w", err)
+	}
+	records, err := r.GetRecordReader(context.Background(), nil, nil)
+	if err != nil {
+		return nil, fmt.Errorf("the Parquet file cannot be read: %w", err)
+	}
+	defer records.Release()
+	for records.Next() {
+		var b bytes.Buffer
+		if err := array.RecordToJSON(records.RecordBatch(), &b); err != nil {
+			return nil, err
+		}
+		for line := range bytes.Lines(b.Bytes()) {
+			if len(out) == most {
+				return out, nil
+			}
+			out = append(out, bytes.TrimSpace(bytes.Clone(line)))
+		}
+	}
+	if err := records.Err(); err != nil && !errors.Is(err, io.EOF) {
+		return nil, fmt.Errorf("the Parquet file cannot be read: %w", err)
+	}
+	return out, nil
+}
+
+// WriteCSV makes a CSV file with a header of rows, which are JSON objects. NULL is empty, and an empty text is quoted.
+func WriteCSV(names []string, rows []json.RawMessage) ([]byte, error) {
+	var b bytes.Buffer
+	put := func(fields []string, null []bool) {
+		for i, f := range fields {
+			if i > 0 {
+				b.WriteByte(',')
+			}
+			if f == "" && !null[i] || strings.ContainsAny(f, ",\"\r\n") || strings.TrimSpace(f) != f {
+				b.WriteString(`"` + strings.ReplaceAll(f, `"`, `""`) + `"`)
+			} else {
+				b.WriteString(f)
+			}
+		}
+		b.WriteString("\r\n")
+	}
+	put(names, make([]bool, len(names)))
+	for _, row := range rows {
+		var cells map[string]json.RawMessage
+		if err := json.Unmarshal(row, &cells); err != nil {
+			return nil, err
+		}
+		fields, null := make([]string, len(names)), make([]bool, len(names))
+		for i, n := range names {
+			raw := cells[n]
+			switch {
+			case len(raw) == 0 || string(raw) == "null":
+				null[i] = true
+			case raw[0] == '"':
+				if err := json.Unmarshal(raw, &fields[i]); err != nil {
+					return nil, err
+				}
+			default:
+				fields[i] = string(raw)
+			}
+		}
+		put(fields, null)
+	}
+	return b.Bytes(), nil
+}
+
+// WriteParquet makes a Parquet file of rows, which are JSON objects with these columns.
+func WriteParquet(columns []types.Field, rows []json.RawMessage) ([]byte, error) {
+	var fields []arrow.Field
+	for _, c := range columns {
+		fields = append(fields, arrow.Field{Name: c.Name, Type: arrowType(c.Type), Nullable: true})
+	}
+	schema := arrow.NewSchema(fields, nil)
+	var text bytes.Buffer
+	text.WriteByte('[')
+	for i, row := range rows {
+		if i > 0 {
+			text.WriteByte(',')
+		}
+		var cells map[string]json.RawMessage
+		if err := json.Unmarshal(row, &cells); err != nil {
+			return nil, err
+		}
+		for _, c := range columns {
+			cells[c.Name] = fitting(c.Type, cells[c.Name])
+		}
+		b, err := json.Marshal(cells)
+		if err != nil {
+			return nil, err
+		}
+		text.Write(b)
+	}
+	text.WriteByte(']')
+	rec, _, err := array.RecordFromJSON(memory.DefaultAllocator, schema, &text)
+	if err != nil {
+		return nil, fmt.Errorf("the rows cannot be written as Parquet: %w", err)
+	}
+	defer rec.Release()
+	var out bytes.Buffer
+	w, err := pqarrow.NewFileWriter(schema, &out, parquet.NewWriterProperties(parquet.WithCompression(compress.Codecs.Zstd)), pqarrow.DefaultWriterProps())
+	if err != nil {
+		return nil, err
+	}
+	if err := w.Write(rec); err != nil {
+		return nil, errors.Join(err, w.Close())
+	}
+	if err := w.Close(); err != nil {
+		return nil, err
+	}
+	return out.Bytes(), nil
+}
+
+// arrowType is how a column is written. Types that Parquet has no word for become text.
+func arrowType(t types.Type) arrow.DataType {
+	switch t.Kind {
+	case types.Boolean:
+		return arrow.FixedWidthTypes.Boolean
+	case types.Int:
+		return arrow.PrimitiveTypes.Int32
+	case types.BigInt:
+		return arrow.PrimitiveTypes.Int64
+	case types.Double:
+		return arrow.PrimitiveTypes.Float64
+	case types.Decimal:
+		return &arrow.Decimal128Type{Precision: int32(t.Precision), Scale: int32(t.Scale)}
+	case types.Date:
+		return arrow.FixedWidthTypes.Date32
+	case types.Timestamp:
+		return &arrow.TimestampType{Unit: arrow.Microsecond, TimeZone: "UTC"}
+	}
+	return arrow.BinaryTypes.String
+}
+
+// fitting makes the JSON of a value what the reader of arrow takes for its type.
+func fitting(t types.Type, raw json.RawMessage) json.RawMessage {
+	if len(raw) == 0 || string(raw) == "null" {
+		return json.RawMessage("null")
+	}
+	switch t.Kind {
+	case types.Boolean, types.Int, types.BigInt, types.Double, types.Date, types.Timestamp:
+		return raw
+	case types.Decimal:
+		if raw[0] != '"' {
+			return json.RawMessage(`"` + string(raw) + `"`)
+		}
+		return raw
+	}
+	if raw[0] == '"' {
+		return raw
+	}
+	b, _ := json.Marshal(string(raw)) // a text is always written
+	return b
+}
+
+// CSVFields takes one record apart.
+func CSVFields(record []byte) ([]string, error) {
+	r := csv.NewReader(bytes.NewReader(record))
+	r.FieldsPerRecord = -1
+	return r.Read()
+}

@@ -1,0 +1,273 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"fiume/internal/connect/mariadb"
+	"fiume/internal/connect/recorded"
+	"fiume/internal/core/column"
+	"fiume/internal/core/flow"
+	"fiume/internal/core/plan"
+	"fiume/internal/core/sql"
+	"fiume/internal/format"
+)
+
+// Connection is a source, a sink or an endpoint, and whether a job could use it now.
+type Connection struct {
+	Kind    string      `json:"kind" enum:"endpoint,stream,table,sink"`
+	Name    string      `json:"name"`
+	Place   string      `json:"place"`
+	Address string      `json:"address"`
+	OK      bool        `json:"ok"`
+	Checks  []PlaceTest `json:"checks" doc:"in order; behind one that fails there are none"`
+}
+
+// PlaceTest is one thing that was looked at.
+type PlaceTest struct {
+	What   string `json:"what" doc:"reachable, allowed, exists, readable, writable, columns fit"`
+	OK     bool   `json:"ok"`
+	Detail string `json:"detail" doc:"what was found, or the reason why not and the way out"`
+}
+
+func (c *Connection) test(what string, err error, detail string) bool {
+	if err != nil {
+		detail = strings.ReplaceAll(err.Error(), "\n", "; ")
+	}
+	c.Checks = append(c.Checks, PlaceTest{what, err == nil, detail})
+	c.OK = err == nil
+	return c.OK
+}
+
+// Connections tests declared sources, sinks and endpoints: those of the given names, or all.
+func (s *Service) Connections(ctx context.Context, names []string) ([]Connection, error) {
+	s.mu.Lock()
+	cat := s.cat.Clone()
+	var defs []Definition
+	for _, d := range s.defs {
+		if len(names) == 0 || slices.Contains(names, d.Name) {
+			defs = append(defs, Definition{Kind: d.Kind, Name: d.Name})
+		}
+	}
+	s.mu.Unlock()
+	for _, n := range names {
+		if cat.KindOf(n) == "" {
+			return nil, errorf(ErrNotFound, "nothing is declared as %q", n)
+		}
+	}
+	out := []Connection{}
+	for _, d := range defs {
+		switch d.Kind {
+		case sql.KindEndpoint:
+			out = append(out, s.testEndpoint(ctx, cat.Endpoints[d.Name]))
+		case sql.KindStream:
+			out = append(out, s.testSource(ctx, d.Kind, cat.Streams[d.Name], nil))
+		case sql.KindTable:
+			out = append(out, s.testSource(ctx, d.Kind, cat.Tables[d.Name].Stream, cat.Tables[d.Name]))
+		case sql.KindSink:
+			out = append(out, s.testSink(ctx, cat.Sinks[d.Name], nil))
+		}
+	}
+	return out, nil
+}
+
+// ConnectionsOf tests what the queries and jobs of a text read and write, its own declarations too.
+func (s *Service) ConnectionsOf(ctx context.Context, in Script) ([]Connection, error) {
+	t, err := s.bindTry(in)
+	if err != nil {
+		return nil, err
+	}
+	out, seen := []Connection{}, map[string]bool{}
+	for _, o := range t.plan.Ops {
+		st, table := o.Stream, o.OfTable
+		if o.Kind == plan.Lookup && table != nil && table.Lookup {
+			st = table.Stream
+		} else if o.Kind != plan.Scan {
+			st = nil
+		}
+		if st == nil || seen[st.Name] {
+			continue
+		}
+		seen[st.Name] = true
+		kind := sql.KindStream
+		if table != nil {
+			kind = sql.KindTable
+		}
+		out = append(out, s.testSource(ctx, kind, st, table))
+	}
+	for _, o := range t.plan.Outputs() {
+		if o.Sink != nil {
+			out = append(out, s.testSink(ctx, o.Sink, o))
+		}
+	}
+	return out, nil
+}
+
+func (s *Service) testEndpoint(ctx context.Context, e *plan.Endpoint) Connection {
+	c := Connection{Kind: sql.KindEndpoint, Name: e.Name, Place: e.Place, Address: e.Address, Checks: []PlaceTest{}}
+	s.reach(ctx, &c, e)
+	return c
+}
+
+// reach tests whether a database answers and lets us in.
+func (s *Service) reach(ctx context.Context, c *Connection, e *plan.Endpoint) bool {
+	reach, allow := mariadb.Probe(ctx, e, s.access())
+	return c.test("reachable", reach, "the server answers") && c.test("allowed", allow, "it lets us in")
+}
+
+func (s *Service) testSource(ctx context.Context, kind string, st *plan.Stream, table *plan.Table) Connection {
+	c := Connection{Kind: kind, Name: st.Name, Place: st.Place, Address: st.Address, Checks: []PlaceTest{}}
+	switch st.Place {
+	case "topic":
+		t, err := s.topicNamed(st.Address)
+		if err != nil {
+			c.test("exists", fmt.Errorf("%w; create it with CREATE TOPIC \"%s\"", err, st.Address), "")
+			break
+		}
+		info := s.topicInfo(t)
+		c.test("exists", nil, fmt.Sprintf("%d partitions, %d messages", len(info.Partitions), info.Messages))
+		s.testRows(&c, st, table)
+	case "files":
+		files, err := filesAt(st.Address)
+		if c.test("exists", err, fmt.Sprintf("%d files", len(files))) && len(files) > 0 {
+			f, err := os.Open(files[0])
+			if err == nil {
+				_ = f.Close()
+			}
+			c.test("readable", err, files[0]+" can be opened")
+		}
+	case "mariadb":
+		if s.reach(ctx, &c, st.Via) {
+			c.test("columns fit", mariadb.CheckSource(ctx, st, s.access()), fmt.Sprintf("the table %s has the columns that are declared", st.Address))
+		}
+	}
+	return c
+}
+
+// testRows decodes the newest messages of a topic.
+func (s *Service) testRows(c *Connection, st *plan.Stream, table *plan.Table) {
+	const looked = 20
+	ms, err := s.readMessages(st.Address, Reading{Partition: -1, From: -1, Last: looked, Limit: looked})
+	if err != nil || len(ms) == 0 {
+		c.test("readable", err, "there are no messages yet")
+		return
+	}
+	bad, reason, err := badRows(st, table, ms)
+	switch {
+	case err != nil:
+	case bad == len(ms):
+		err = fmt.Errorf("none of the newest %d messages is a row: %s", len(ms), reason)
+	case bad > 0:
+		reason = fmt.Sprintf("%d of the newest %d messages are rows; of the others, one: %s", len(ms)-bad, len(ms), reason)
+	default:
+		reason = fmt.Sprintf("the newest %d messages are rows", len(ms))
+	}
+	c.test("columns fit", err, reason)
+}
+
+// badRows counts the messages that are no rows, and gives a reason.
+func badRows(st *plan.Stream, table *plan.Table, ms []recorded.Message) (bad int, reason string, err error) {
+	use := &plan.Use{All: true}
+	var dec flow.Decoder
+	if table != nil {
+		dec, err = format.NewTableDecoder(table, use, nil)
+	} else {
+		dec, err = format.NewDecoder(st, use, nil)
+	}
+	if err != nil {
+		return 0, "", err
+	}
+	src := recorded.Open(&plan.Op{Stream: st}, st.Name, ms)
+	for _, sp := range src.Splits() {
+		var p flow.Piece
+		for {
+			if err := sp.Next(&p); err != nil {
+				break
+			}
+			var b column.Batch
+			for _, r := range dec.Decode(p.Data, p.Messages, &b) {
+				bad, reason = bad+1, r.Reason
+			}
+		}
+	}
+	return bad, reason, nil
+}
+
+// filesAt gives the files of an address: a file, a directory or a pattern.
+func filesAt(address string) ([]string, error) {
+	st, err := os.Stat(address)
+	switch {
+	case err == nil && st.IsDir():
+		entries, err := os.ReadDir(address)
+		var out []string
+		for _, e := range entries {
+			if !e.IsDir() && !strings.HasPrefix(e.Name(), ".") {
+				out = append(out, filepath.Join(address, e.Name()))
+			}
+		}
+		return out, err
+	case err == nil:
+		return []string{address}, nil
+	}
+	out, err := filepath.Glob(address)
+	if err == nil && len(out) == 0 {
+		err = fmt.Errorf("there is no file %s on the machine of the service", address)
+	}
+	return out, err
+}
+
+// testSink tests a sink; out is what a job would write to it, or nil.
+func (s *Service) testSink(ctx context.Context, k *plan.Sink, out *plan.Op) Connection {
+	c := Connection{Kind: sql.KindSink, Name: k.Name, Place: k.Place, Address: k.Address, Checks: []PlaceTest{}}
+	switch k.Place {
+	case "topic":
+		t, err := s.topicNamed(k.Address)
+		if err != nil {
+			c.test("exists", fmt.Errorf("%w; create it with CREATE TOPIC \"%s\"", err, k.Address), "")
+			break
+		}
+		c.test("exists", nil, fmt.Sprintf("%d partitions", len(t.Partitions())))
+	case "files":
+		c.test("writable", mayWriteTo(k.Address), "files can be made in "+k.Address)
+	case "mariadb":
+		if !s.reach(ctx, &c, k.Via) {
+			break
+		}
+		if out == nil {
+			if !c.test("exists", mariadb.HasTable(ctx, k.Via, k.Address, s.access()), "the table "+k.Address+" is there") {
+				break
+			}
+		} else if !c.test("columns fit", mariadb.Check(ctx, out, s.access()), "the table "+k.Address+" takes the rows") {
+			break
+		}
+		c.test("writable", mariadb.MayWrite(ctx, k.Via, k.Address, s.access()), "rows may be written to it")
+	}
+	return c
+}
+
+// mayWriteTo looks whether a file can be made in a directory, or in the nearest one above that is there.
+func mayWriteTo(dir string) error {
+	for {
+		st, err := os.Stat(dir)
+		if errors.Is(err, os.ErrNotExist) && filepath.Dir(dir) != dir {
+			dir = filepath.Dir(dir)
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if !st.IsDir() {
+			return fmt.Errorf("%s is a file, and a sink of FILES takes a directory", dir)
+		}
+		f, err := os.CreateTemp(dir, ".fiume-test-")
+		if err != nil {
+			return fmt.Errorf("no file can be made in %s: %w", dir, err)
+		}
+		return errors.Join(f.Close(), os.Remove(f.Name()))
+	}
+}
