@@ -72,6 +72,7 @@ func (a *app) jobCommand() *cobra.Command {
 		change("stop", "Stop a job; it keeps its place and state", "  fiume job stop crowding", "stopped", func(c *cobra.Command, n string) error { return a.client().StopJob(c.Context(), n) }),
 		change("drop", "Stop a job and forget it; what it has written stays", "  fiume job drop crowding", "dropped", func(c *cobra.Command, n string) error { return a.client().DropJob(c.Context(), n) }))
 	job.AddCommand(a.changeCommands()...)
+	job.AddCommand(a.findCommands()...)
 	return job
 }
 

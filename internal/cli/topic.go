@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 
 	"fiume/internal/api"
 	"fiume/internal/core/types"
+	"fiume/internal/service"
 
 	"github.com/spf13/cobra"
 )
@@ -34,9 +36,13 @@ func (a *app) topicCommand() *cobra.Command {
 			}
 			var rows [][]string
 			for _, t := range ts {
-				rows = append(rows, []string{t.Name, strconv.Itoa(len(t.Partitions)), number(t.Messages), number(t.Bytes)})
+				newest := "-"
+				if t.LastAt != nil {
+					newest = ago(*t.LastAt)
+				}
+				rows = append(rows, []string{t.Name, strconv.Itoa(len(t.Partitions)), number(t.Messages), number(t.Bytes), fmt.Sprintf("%.1f", t.Rate), newest})
 			}
-			columns(a.out, []string{"TOPIC", "PARTITIONS", "MESSAGES", "BYTES"}, rows)
+			columns(a.out, []string{"TOPIC", "PARTITIONS", "MESSAGES", "BYTES", "A SECOND", "NEWEST"}, rows)
 			return nil
 		},
 	}
@@ -75,10 +81,13 @@ that field of the JSON message; messages of one key stay in order.`,
 
 	var partition, last, limit int
 	var from int64
-	var since string
+	var since, onlyKey, onlyText string
+	var follow bool
 	read := &cobra.Command{
-		Use: "read NAME", Short: "Read messages", Args: arity(1, "the name of a topic"),
-		Example: "  fiume topic read mat-reads --last 5\n  fiume topic read mat-reads --partition 0 --from 1000 --limit 20 --output json",
+		Use: "read NAME", Short: "Read messages, or follow them as they come", Args: arity(1, "the name of a topic"),
+		Long: `Reads messages: the first ones, or those behind an offset or a time, or the last ones.
+With --follow it shows those that come, until Ctrl-C. --key and --text choose among them.`,
+		Example: "  fiume topic read mat-reads --last 5\n  fiume topic read mat-reads --partition 0 --from 1000 --limit 20 --output json\n  fiume topic read mat-reads --key P00042 --last 20\n  fiume topic read mat-reads --follow --text finish",
 		RunE: func(c *cobra.Command, args []string) error {
 			q := url.Values{"partition": {strconv.Itoa(partition)}, "limit": {strconv.Itoa(limit)}}
 			if from >= 0 {
@@ -97,29 +106,27 @@ that field of the JSON message; messages of one key stay in order.`,
 			if last > 0 {
 				q.Set("last", strconv.Itoa(last))
 			}
+			if onlyKey != "" {
+				q.Set("key", onlyKey)
+			}
+			if onlyText != "" {
+				q.Set("text", onlyText)
+			}
+			if follow {
+				err := a.client().Follow(c.Context(), args[0], q, func(f api.Followed) error {
+					if f.Left > 0 {
+						fmt.Fprintf(a.err, "%s messages came too fast and are left out\n", number(f.Left))
+					}
+					return a.printMessages(f.Messages)
+				})
+				return failed(err)
+			}
 			ms, err := a.client().Read(c.Context(), args[0], q)
 			if err != nil {
 				return failed(err)
 			}
-			w := bufio.NewWriter(a.out)
-			defer w.Flush()
-			for _, m := range ms {
-				switch a.output {
-				case "json":
-					b, err := json.Marshal(m)
-					if err != nil {
-						return err
-					}
-					fmt.Fprintf(w, "%s\n", b)
-				case "value":
-					fmt.Fprintln(w, m.Value)
-				default:
-					k := "-"
-					if m.Key != nil {
-						k = *m.Key
-					}
-					fmt.Fprintf(w, "%d:%d  %s  %s  %s\n", m.Partition, m.Offset, m.At.Format("15:04:05.000"), k, m.Value)
-				}
+			if err := a.printMessages(ms); err != nil {
+				return err
 			}
 			if len(ms) == 0 {
 				fmt.Fprintln(a.err, "no messages there")
@@ -132,6 +139,9 @@ that field of the JSON message; messages of one key stay in order.`,
 	read.Flags().StringVar(&since, "since", "", "messages that arrived then or later")
 	read.Flags().IntVar(&last, "last", 0, "the last so many of each partition")
 	read.Flags().IntVar(&limit, "limit", 100, "at most so many in all")
+	read.Flags().StringVar(&onlyKey, "key", "", "only messages with this key")
+	read.Flags().StringVar(&onlyText, "text", "", "only messages with this text in their value")
+	read.Flags().BoolVarP(&follow, "follow", "f", false, "show messages as they come, until Ctrl-C")
 	drop := &cobra.Command{
 		Use: "drop NAME", Short: "Delete a topic and its data", Example: "  fiume topic drop mat-reads", Args: arity(1, "the name of a topic"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -143,9 +153,40 @@ that field of the JSON message; messages of one key stay in order.`,
 		},
 	}
 	a.outputFlag(list, "table", "json")
-	a.outputFlag(read, "text", "json", "value")
+	a.outputFlag(read, "text", "json", "value", "hex")
 	topic.AddCommand(list, create, write, read, drop)
 	return topic
+}
+
+// printMessages prints messages as --output says.
+func (a *app) printMessages(ms []service.Message) error {
+	w := bufio.NewWriter(a.out)
+	for _, m := range ms {
+		k := "-"
+		if m.Key != nil {
+			k = *m.Key
+		}
+		head := fmt.Sprintf("%d:%d  %s  %s", m.Partition, m.Offset, m.At.Format("15:04:05.000"), k)
+		switch a.output {
+		case "json":
+			b, err := json.Marshal(m)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(w, "%s\n", b)
+		case "value":
+			fmt.Fprintln(w, m.Value)
+		case "hex":
+			value := m.Bytes
+			if value == nil {
+				value = []byte(m.Value)
+			}
+			fmt.Fprintf(w, "%s\n%s", head, hex.Dump(value))
+		default:
+			fmt.Fprintf(w, "%s  %s\n", head, m.Value)
+		}
+	}
+	return w.Flush()
 }
 
 // linesAWrite bounds the messages of one call.
