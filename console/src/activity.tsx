@@ -1,28 +1,74 @@
+// Who did what when, with the text of each version and how it differs from the one before.
 import { useQuery } from "@tanstack/react-query";
-import { api } from "./api";
-import { Empty, Fault, Sheet, Td, Th } from "./parts";
+import { useState } from "react";
+import { Link } from "react-router";
+import { api, type Activity, type Version } from "./api";
+import { Button, Empty, Fault, Panel, Sheet, Td, Th } from "./parts";
+import { moment, useZone } from "./zone";
 
 export function ActivityPage() {
-  const activity = useQuery({ queryKey: ["activity"], queryFn: api.activity });
+  return <div className="space-y-4"><h1 className="text-xl font-semibold">Activity</h1><Log /></div>;
+}
+
+/** The activity log, of one object or of all. */
+export function Log({ object }: { object?: string }) {
+  useZone();
+  const [pages, setPages] = useState<number[]>([]);
+  const activity = useQuery({ queryKey: ["activity", object, pages.at(-1)], queryFn: () => api.activity(object, pages.at(-1)) });
+  const [open, setOpen] = useState<Activity>();
   return (
-    <div className="space-y-4">
-      <h1 className="text-xl font-semibold">Activity</h1>
+    <>
       {activity.error && <Fault>{activity.error.message}</Fault>}
       <Sheet>
-        {activity.data?.length === 0 ? <Empty>Nothing has been done yet.</Empty> : (
+        {activity.data?.items.length === 0 ? <Empty>Nothing has been done yet.</Empty> : (
           <table className="w-full" data-testid="activity">
             <thead><tr><Th>When</Th><Th>Who</Th><Th>Did</Th><Th>To</Th><Th>Detail</Th></tr></thead>
             <tbody>
-              {activity.data?.map((a) => (
+              {activity.data?.items.map((a) => (
                 <tr key={a.id}>
-                  <Td mono>{a.at.slice(0, 19).replace("T", " ")}</Td><Td>{a.actor}</Td><Td>{a.action}</Td><Td><span className="font-medium">{a.object}</span></Td>
-                  <td className="max-w-xl border-t border-line/70 px-3 py-1.5"><div className="truncate font-mono text-xs text-soft" title={a.detail}>{a.detail}</div></td>
+                  <Td mono>{moment(a.at).slice(0, 19)}</Td><Td>{a.actor}</Td><Td>{a.action}</Td>
+                  <Td>{["created", "replaced", "started", "stopped", "retrying", "changed", "finished"].includes(a.action) && !a.object.includes(" ") ? <Link className="font-medium text-river hover:underline" to={`/jobs/${encodeURIComponent(a.object)}`}>{a.object}</Link> : <span className="font-medium">{a.object}</span>}</Td>
+                  <td className="w-full max-w-0 border-t border-line/70 px-3 py-1.5">{a.detail && <button type="button" className="block w-full cursor-pointer truncate text-left font-mono text-xs text-soft hover:text-ink" onClick={() => setOpen(a)}>{a.detail}</button>}</td>
                 </tr>
               ))}
             </tbody>
           </table>
         )}
+        {(pages.length > 0 || activity.data?.next) && (
+          <div className="flex gap-2 border-t border-line px-4 py-2">
+            <Button small disabled={pages.length === 0} onClick={() => setPages((p) => p.slice(0, -1))}>Newer</Button>
+            <Button small disabled={!activity.data?.next} onClick={() => setPages((p) => [...p, Number(activity.data!.next)])}>Older</Button>
+          </div>
+        )}
       </Sheet>
-    </div>
+      <Panel open={open !== undefined} wide title={open ? `${open.actor} ${open.action} ${open.object}` : ""} onClose={() => setOpen(undefined)}>
+        <pre className="overflow-x-auto rounded-lg border border-line bg-paper p-3 font-mono text-xs whitespace-pre-wrap">{open?.detail}</pre>
+      </Panel>
+    </>
+  );
+}
+
+type Line = { sign: " " | "+" | "-"; text: string };
+
+/** The lines that two texts share, and those that only one has (longest common subsequence). */
+export function differences(a: string, b: string): Line[] {
+  const x = a.split("\n"), y = b.split("\n");
+  const best = Array.from({ length: x.length + 1 }, () => new Array<number>(y.length + 1).fill(0));
+  for (let i = x.length - 1; i >= 0; i--) for (let j = y.length - 1; j >= 0; j--) best[i]![j] = x[i] === y[j] ? best[i + 1]![j + 1]! + 1 : Math.max(best[i + 1]![j]!, best[i]![j + 1]!);
+  const out: Line[] = [];
+  for (let i = 0, j = 0; i < x.length || j < y.length; ) {
+    if (i < x.length && j < y.length && x[i] === y[j]) { out.push({ sign: " ", text: x[i]! }); i++; j++; }
+    else if (j >= y.length || (i < x.length && best[i + 1]![j]! >= best[i]![j + 1]!)) out.push({ sign: "-", text: x[i++]! });
+    else out.push({ sign: "+", text: y[j++]! });
+  }
+  return out;
+}
+
+/** How a version differs from another. */
+export function VersionDiff({ from, to }: { from: Version; to: Version }) {
+  return (
+    <pre data-testid="diff" className="overflow-x-auto rounded-lg border border-line bg-paper p-3 font-mono text-xs leading-relaxed">
+      {differences(from.sql, to.sql).map((l, i) => <div key={i} className={l.sign === "+" ? "bg-river-pale text-river" : l.sign === "-" ? "bg-clay-pale text-clay" : ""}>{l.sign} {l.text}</div>)}
+    </pre>
   );
 }

@@ -1,59 +1,43 @@
-// The service's network interface, as the console uses it.
+// The service's network interface: calls typed by its OpenAPI document, and its event streams.
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
 
-export type Counts = {
-  in: number; passed: number; filtered: number; absorbed: number;
-  late: number; rejected: number; held: number; made: number;
-  withdrawn?: number; partly?: number; covered?: number; counted?: number; missed?: number;
-  matched?: number; unmatched?: number;
-};
-export type OpenWindow = { opens: number; closes: number; key?: string; rows: number; closed?: boolean };
-export type Step = {
-  id: number; kind: string; step: string; detail: string; counts: Counts; out: number; open: number;
-  watermark?: number; windows?: number; keys?: number; bytes?: number; lateness?: number; open_windows?: OpenWindow[];
-  rows?: number; table?: boolean; bound?: string; alias?: string; into?: number;
-};
-export type LagBucket = { up_to: number; rows: number };
-export type Lateness = {
-  stream: string; event_time: string; delay: number; kept: number; rows: number; rejected: number; most: number; buckets: LagBucket[];
-  proposals: { share: number; delay: number; waits: number }[];
-  splits: { split: string; rows: number; kept: number; half: number; most_99: number; most: number; buckets: LagBucket[] }[];
-};
-export type Split = {
-  stream: string; split: string; next: number; newest_at?: number; watermark?: number; idle?: boolean; ended?: boolean; table?: boolean; notice?: string;
-};
-export type Sample = {
-  step: string; kind: "late" | "rejected"; reason: string; origin?: string; event_time?: number; late_by?: number; row: string;
-};
-export type Job = {
-  name: string; state: string; since: string; reason?: string; version: number;
-  rows_in: number; rows_out: number; late: number; rejected: number;
-};
-export type JobDetail = Job & {
-  sql: string; explain: string; status: { steps: Step[]; splits: Split[] }; samples: Sample[];
-  newest: Record<string, string[]>;
-  checkpoint?: { number: number; at: string; bytes: number; took_ms: number };
-  abandoned?: { since: string; reason: string; tries: number };
-};
-export type Checkpoint = { number: number; at: string; bytes: number; took_ms: number; version: number };
-export type JobState = {
-  steps: { id: number; step: string; kind: string; detail: string; keys: number; rows: number; bytes: number; disk: number; parked: number; growth?: number }[];
-  memory: number;
-  sinks: { sink: string; place: string; promise: string; spooled: number; missing: number; waiting?: { since: string; reason: string; tries: number } }[];
-  checkpoints: Checkpoint[];
-};
-export type Version = { job: string; version: number; sql: string; actor: string; created_at: string };
-export type Change = { kind: string; step: string; what: string; detail?: string };
-export type Applied = { outcomes: { kind: string; name?: string; done: string; changes?: Change[] }[]; problem?: { status: number; detail: string; diagnostics?: Diagnostic[] } };
-export type Topic = {
-  name: string; messages: number; bytes: number; retain?: string;
-  partitions: { partition: number; first: number; next: number; bytes: number }[];
-};
-export type Message = { partition: number; offset: number; at: string; key: string | null; value: string };
-export type Definition = { kind: string; name: string; sql: string; changed: string };
-export type Activity = { id: number; at: string; actor: string; action: string; object: string; detail?: string };
-export type Column = { name: string; type: string };
+type Schemas = components["schemas"];
+export type Step = Schemas["Step"];
+export type OpenWindow = Schemas["OpenWindow"];
+export type Split = Schemas["SplitStatus"];
+export type Sample = Schemas["NamedSample"];
+export type Job = Schemas["JobInfo"];
+export type JobDetail = Schemas["JobDetail"];
+export type JobState = Schemas["JobState"];
+export type Version = Schemas["Version"];
+export type Change = Schemas["Change"];
+export type Topic = Schemas["TopicInfo"];
+export type Message = Schemas["Message"];
+export type Definition = Schemas["Definition"];
+export type DefinitionDetail = Schemas["DefinitionDetail"];
+export type Activity = Schemas["Activity"];
+export type Column = Schemas["Column"];
+export type Diagnostic = Schemas["Diagnostic"];
+export type Lateness = Schemas["Lateness"];
+export type LagBucket = Schemas["LagBucket"];
+export type FunctionEntry = Schemas["FunctionEntry"];
+export type Words = Schemas["Words"];
+export type Checked = Schemas["Checked"];
+export type Explanation = Schemas["Explanation"];
+export type TryResult = Schemas["TryResult"];
+export type SampleInfo = Schemas["SampleInfo"];
+export type Proposal = Schemas["Proposal"];
+export type Connection = Schemas["Connection"];
+export type Point = Schemas["Point"];
+export type SetAside = Schemas["SetAside"];
+export type Aside = Schemas["Aside"];
+export type Why = Schemas["Why"];
+export type Became = Schemas["Became"];
+export type Drift = Schemas["Drift"];
+export type Outcome = Schemas["Outcome"];
+export type ApplyResponse = Schemas["ApplyResponse"];
 export type Row = Record<string, unknown>;
-export type Diagnostic = { code: string; message: string; hint?: string; line: number; column: number };
 
 /** What the service says when it cannot do something. */
 export class Problem extends Error {
@@ -66,74 +50,133 @@ export class Problem extends Error {
   }
 }
 
-async function problemOf(r: Response): Promise<Problem> {
+const away = "The service does not answer. Is fiume serve still running?";
+
+const client = createClient<paths>({ baseUrl: "", headers: { "Fiume-Actor": "console" } });
+
+type Answer<T> = { data?: T; error?: unknown; response: Response };
+
+/** Gives what a call answers, or throws a Problem. */
+async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
+  let r: Answer<T>;
   try {
-    const p = await r.json();
-    return new Problem(r.status, p.detail ?? r.statusText, p.diagnostics ?? []);
+    r = await call;
   } catch {
-    return new Problem(r.status, `the service answered ${r.status} ${r.statusText}`);
+    throw new Problem(0, away);
+  }
+  if (r.response.ok) return r.data as T;
+  const p = r.error as { detail?: string; diagnostics?: Diagnostic[] } | undefined;
+  throw new Problem(r.response.status, p?.detail ?? `the service answered ${r.response.status}`, p?.diagnostics ?? []);
+}
+
+/** All elements of a list, page by page. */
+async function all<T>(page: (after: string | undefined) => Promise<Answer<{ items: T[]; next?: string }>>): Promise<T[]> {
+  const out: T[] = [];
+  for (let after: string | undefined; ; ) {
+    const p = await ask(page(after));
+    out.push(...p.items);
+    if (!p.next) return out;
+    after = p.next;
   }
 }
 
-async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
-  let r: Response;
-  try {
-    r = await fetch(path, {
-      method,
-      headers: { "Content-Type": "application/json", "Fiume-Actor": "console" },
-      body: body === undefined ? undefined : JSON.stringify(body),
-    });
-  } catch {
-    throw new Problem(0, "The service does not answer. Is fiume serve still running?");
-  }
-  if (!r.ok) throw await problemOf(r);
-  return (r.status === 204 ? undefined : await r.json()) as T;
-}
-
-const at = encodeURIComponent;
-export type FunctionEntry = { name: string; kind: string; signatures: string[]; gives: string; example?: string; result?: string };
+const name = (n: string) => ({ path: { name: n } });
+const actor = { header: {} };
 
 export const api = {
-  jobs: () => call<Job[]>("GET", "/api/jobs"),
-  startJob: (n: string) => call<JobDetail>("POST", `/api/jobs/${at(n)}/start`),
-  stopJob: (n: string) => call<JobDetail>("POST", `/api/jobs/${at(n)}/stop`),
-  dropJob: (n: string) => call<void>("DELETE", `/api/jobs/${at(n)}`),
-  jobState: (n: string) => call<JobState>("GET", `/api/jobs/${at(n)}/state`),
-  versions: (n: string) => call<Version[]>("GET", `/api/jobs/${at(n)}/versions`),
-  apply: (sql: string, dryRun: boolean) => call<Applied>("POST", "/api/apply", { sql: /;\s*$/.test(sql) ? sql : `${sql};`, file: "console", dry_run: dryRun }),
-  lateness: (stream: string) => call<Lateness>("GET", `/api/streams/${encodeURIComponent(stream)}/lateness`),
-  topics: () => call<Topic[]>("GET", "/api/topics"),
-  messages: (n: string) => call<Message[]>("GET", `/api/topics/${at(n)}/messages?last=10&limit=40`),
-  definitions: () => call<Definition[]>("GET", "/api/definitions"),
-  functions: () => call<FunctionEntry[]>("GET", "/api/functions"),
-  activity: () => call<Activity[]>("GET", "/api/activity?limit=200"),
+  jobs: () => all<Job>((after) => client.GET("/api/jobs", { params: { query: { after } } })),
+  job: (n: string) => ask(client.GET("/api/jobs/{name}", { params: name(n) })),
+  startJob: (n: string) => ask(client.POST("/api/jobs/{name}/start", { params: { ...name(n), ...actor } })),
+  stopJob: (n: string) => ask(client.POST("/api/jobs/{name}/stop", { params: { ...name(n), ...actor } })),
+  dropJob: (n: string) => ask(client.DELETE("/api/jobs/{name}", { params: { ...name(n), ...actor } })),
+  setParallelism: (n: string, tasks: number) => ask(client.PUT("/api/jobs/{name}/parallelism", { params: { ...name(n), ...actor }, body: { tasks } })),
+  jobState: (n: string) => ask(client.GET("/api/jobs/{name}/state", { params: name(n) })),
+  versions: (n: string) => all<Version>((after) => client.GET("/api/jobs/{name}/versions", { params: { ...name(n), query: { after } } })),
+  history: (n: string, minutes: number) => ask(client.GET("/api/jobs/{name}/history", { params: { ...name(n), query: { minutes } } })),
+  aside: (n: string, query: { kind?: "late" | "rejected" | ""; step?: string; class?: string; text?: string; before?: string; limit?: number }) =>
+    ask(client.GET("/api/jobs/{name}/aside", { params: { ...name(n), query } })),
+  sendAgain: (n: string, id: number, value: string) => ask(client.POST("/api/jobs/{name}/aside/{id}/send", { params: { path: { name: n, id }, ...actor }, body: { value } })),
+  why: (n: string, sink: string, row: unknown) => ask(client.POST("/api/jobs/{name}/why", { params: name(n), body: { sink, row } })),
+  became: (n: string, topic: string, partition: number, offset: number) =>
+    ask(client.GET("/api/jobs/{name}/became", { params: { ...name(n), query: { topic, partition, offset } } })),
+  apply: (sql: string, dryRun: boolean, begin = "") => ask(client.POST("/api/apply", { params: actor, body: { sql: ended(sql), file: "console", dry_run: dryRun, begin: begin || undefined } })),
+  check: (sql: string) => ask(client.POST("/api/check", { body: { sql, file: "text" } })),
+  format: (sql: string) => ask(client.POST("/api/format", { body: { sql: ended(sql), file: "text" } })),
+  words: () => ask(client.GET("/api/words", {})),
+  functions: () => all<FunctionEntry>((after) => client.GET("/api/functions", { params: { query: { after } } })),
+  tryIt: (body: Schemas["TryRequest"]) => ask(client.POST("/api/try", { body: { ...body, sql: ended(body.sql) } })),
+  samples: () => all<SampleInfo>((after) => client.GET("/api/samples", { params: { query: { after } } })),
+  sample: (id: number) => ask(client.GET("/api/samples/{id}", { params: { path: { id } } })),
+  keepSample: (body: Schemas["SampleRequest"]) => ask(client.POST("/api/samples", { params: actor, body })),
+  dropSample: (id: number) => ask(client.DELETE("/api/samples/{id}", { params: { path: { id }, ...actor } })),
+  propose: (body: Schemas["SampleRequest"]) => ask(client.POST("/api/propose", { body })),
+  drift: (n: string) => ask(client.GET("/api/streams/{name}/drift", { params: name(n) })),
+  drifts: () => ask(client.GET("/api/drifts", {})),
+  connections: (body: { sql?: string; names?: string[] }) => ask(client.POST("/api/connections", { body })),
+  lateness: (n: string) => ask(client.GET("/api/streams/{name}/lateness", { params: name(n) })),
+  topics: () => all<Topic>((after) => client.GET("/api/topics", { params: { query: { after } } })),
+  topic: (n: string) => ask(client.GET("/api/topics/{name}", { params: name(n) })),
+  createTopic: (n: string, partitions: number) => ask(client.POST("/api/topics", { params: actor, body: { name: n, partitions } })),
+  dropTopic: (n: string) => ask(client.DELETE("/api/topics/{name}", { params: { ...name(n), ...actor } })),
+  messages: (n: string, query: { partition?: number; from?: number; since?: string; last?: number; key?: string; text?: string; limit?: number }) =>
+    ask(client.GET("/api/topics/{name}/messages", { params: { ...name(n), query } })).then((p) => p.items),
+  write: (n: string, key: string | undefined, value: string) => ask(client.POST("/api/topics/{name}/messages", { params: name(n), body: [{ key, value }] })),
+  definitions: () => all<Definition>((after) => client.GET("/api/definitions", { params: { query: { after } } })),
+  definition: (n: string) => ask(client.GET("/api/definitions/{name}", { params: name(n) })),
+  rows: (n: string, limit: number) => ask(client.GET("/api/definitions/{name}/rows", { params: { ...name(n), query: { limit } } })),
+  activity: (object?: string, after?: number) => ask(client.GET("/api/activity", { params: { query: { limit: 100, object, after } } })),
 };
 
-/** Follows a job; the answer stops following. */
-export function followJob(name: string, onJob: (j: JobDetail) => void, onProblem: (p: Problem) => void): () => void {
-  const source = new EventSource(`/api/jobs/${at(name)}/live`);
-  source.addEventListener("job", (e) => onJob(JSON.parse(e.data)));
+const ended = (sql: string) => (/;\s*$/.test(sql) ? sql : `${sql};`);
+
+/** Fetches a file and gives it to the browser to keep. */
+export async function download(file: string, path: string, body?: unknown): Promise<void> {
+  const r = await fetch(path, { method: body === undefined ? "GET" : "POST", headers: { "Content-Type": "application/json" }, body: body === undefined ? undefined : JSON.stringify(body) })
+    .catch(() => { throw new Problem(0, away); });
+  if (!r.ok) throw await problemOf(r);
+  const url = URL.createObjectURL(await r.blob());
+  const a = document.createElement("a");
+  a.href = url;
+  a.download = file;
+  a.click();
+  setTimeout(() => URL.revokeObjectURL(url), 1000);
+}
+
+async function problemOf(r: Response): Promise<Problem> {
+  const p = await r.json().catch(() => ({}));
+  return new Problem(r.status, p.detail ?? `the service answered ${r.status}`, p.diagnostics ?? []);
+}
+
+/** Follows a stream of events; the answer stops following. */
+function follow(path: string, on: Record<string, (data: never) => void>, onProblem: (p: Problem) => void, gone: string): () => void {
+  const source = new EventSource(path);
+  for (const [event, take] of Object.entries(on)) source.addEventListener(event, (e) => take(JSON.parse(e.data) as never));
   source.addEventListener("problem", (e) => {
     const p = JSON.parse(e.data);
     source.close();
     onProblem(new Problem(p.status, p.detail));
   });
-  source.onerror = () => {
-    if (source.readyState === EventSource.CLOSED) onProblem(new Problem(404, `There is no job called ${name}, or the service does not answer.`));
-    else onProblem(new Problem(0, "The service does not answer; trying again …"));
-  };
+  source.onerror = () => onProblem(source.readyState === EventSource.CLOSED ? new Problem(404, gone) : new Problem(0, `${away} Trying again …`));
   return () => source.close();
 }
+
+/** Follows a job. */
+export const followJob = (n: string, onJob: (j: JobDetail) => void, onProblem: (p: Problem) => void) =>
+  follow(`/api/jobs/${encodeURIComponent(n)}/live`, { job: onJob }, onProblem, `There is no job called ${n}, or the service does not answer.`);
+
+/** Follows a topic. */
+export const followTopic = (n: string, query: Record<string, string>, on: (f: { messages: Message[]; left: number }) => void, onProblem: (p: Problem) => void) =>
+  follow(`/api/topics/${encodeURIComponent(n)}/follow?${new URLSearchParams(query)}`, { messages: on }, onProblem, `There is no topic called ${n}, or the service does not answer.`);
 
 /** Runs a live query until it ends or the signal aborts it. */
 export async function runQuery(
   sql: string,
   signal: AbortSignal,
-  on: { columns: (c: Column[]) => void; rows: (r: Row[]) => void; end: (steps: Step[]) => void },
+  on: { columns: (c: Column[]) => void; rows: (r: Row[]) => void; end: (steps: Step[], samples: Sample[]) => void },
+  begin = "NOW",
 ): Promise<void> {
-  const r = await fetch("/api/query", {
-    method: "POST", signal, headers: { "Content-Type": "application/json" }, body: JSON.stringify({ sql, file: "query" }),
-  });
+  const r = await fetch("/api/query", { method: "POST", signal, headers: { "Content-Type": "application/json" }, body: JSON.stringify({ sql, file: "query", begin: begin === "at" ? undefined : begin }) })
+    .catch((e) => { throw signal.aborted ? e : new Problem(0, away); });
   if (!r.ok || !r.body) throw await problemOf(r);
   const reader = r.body.pipeThrough(new TextDecoderStream()).getReader();
   let text = "";
@@ -142,14 +185,13 @@ export async function runQuery(
     if (done) return;
     text += value;
     for (let cut = text.indexOf("\n\n"); cut >= 0; cut = text.indexOf("\n\n")) {
-      const event = text.slice(0, cut);
+      const [first = "", second = ""] = text.slice(0, cut).split("\n");
       text = text.slice(cut + 2);
-      const [first = "", second = ""] = event.split("\n");
       const data = JSON.parse(second.slice("data: ".length));
       switch (first.slice("event: ".length)) {
         case "columns": on.columns(data); break;
         case "rows": on.rows(data); break;
-        case "end": on.end(data.status.steps ?? []); break;
+        case "end": on.end(data.status.steps ?? [], data.samples ?? []); break;
         case "problem": throw new Problem(data.status, data.detail, data.diagnostics ?? []);
       }
     }

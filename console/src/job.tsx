@@ -1,12 +1,19 @@
 import { Tab, TabGroup, TabList, TabPanel, TabPanels } from "@headlessui/react";
-import { useEffect, useState } from "react";
+import { lazy, Suspense, useEffect, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, followJob, Problem, type JobDetail, type Step } from "./api";
-import { ago, Button, bytes, Confirm, count, Empty, Fault, instant, length, Sheet, State, Td, Th } from "./parts";
+import { api, followJob, Problem, type JobDetail, type Row, type Step } from "./api";
+import { ago, Button, bytes, Confirm, count, Empty, Fault, Panel, Sheet, State, Td, Th } from "./parts";
+import { instant } from "./zone";
 import { Joins } from "./joins";
 import { Definition, StateTab } from "./state";
 import { Windows } from "./windows";
+import { Desk } from "./aside";
+import { Log } from "./activity";
+import { Charts } from "./history";
+import { Why } from "./why";
 import { perSecond, useRates } from "./rate";
+
+const Graph = lazy(() => import("./graph"));
 
 export function JobPage() {
   const { name = "" } = useParams();
@@ -51,21 +58,22 @@ export function JobPage() {
         <Figure label="Checkpoint" small>{job.checkpoint ? `no. ${job.checkpoint.number}, ${ago(job.checkpoint.at)}, ${bytes(job.checkpoint.bytes)}` : "none yet"}</Figure>
       </dl>
       <TabGroup>
-        <TabList className="flex gap-1 border-b border-line">
-          {["Steps", "Windows", "Joins and tables", "State and sinks", "Newest rows", `Late and rejected (${count(job.late + job.rejected)})`, "Definition"].map((t, i) => (
-            <Tab key={i} className="-mb-px cursor-pointer border-b-2 border-transparent px-3 py-2 font-medium text-soft data-[selected]:border-river data-[selected]:text-river">{t}</Tab>
+        <TabList className="flex overflow-x-auto border-b border-line">
+          {["Graph", "Steps", "Windows", "Joins and tables", "State and sinks", "Newest rows", `Late (${count(job.late)})`, `Rejected (${count(job.rejected)})`, "Definition", "Activity"].map((t, i) => (
+            <Tab key={i} className="-mb-px cursor-pointer border-b-2 border-transparent px-2.5 py-2 font-medium whitespace-nowrap text-soft data-[selected]:border-river data-[selected]:text-river">{t}</Tab>
           ))}
         </TabList>
         <TabPanels className="pt-4">
+          <TabPanel className="space-y-4"><Flow job={job} /><Charts job={job.name} /></TabPanel>
           <TabPanel className="space-y-4"><Ledger steps={job.status.steps} running={job.state === "running"} /><Splits job={job} /></TabPanel>
           <TabPanel className="space-y-4">{job.status.steps.some((s) => s.kind === "window") ? <Windows job={job} /> : <Sheet><Empty>No step of the job has windows.</Empty></Sheet>}<Splits job={job} /></TabPanel>
           <TabPanel className="space-y-4"><Joins job={job} /></TabPanel>
           <TabPanel className="space-y-4"><StateTab job={job} /></TabPanel>
           <TabPanel className="space-y-4"><Newest job={job} /></TabPanel>
-          <TabPanel><Samples job={job} /></TabPanel>
-          <TabPanel className="space-y-4">
-            <Definition job={job} />
-          </TabPanel>
+          <TabPanel><Desk job={job.name} kind="late" /></TabPanel>
+          <TabPanel><Desk job={job.name} kind="rejected" /></TabPanel>
+          <TabPanel className="space-y-4"><Definition job={job} /></TabPanel>
+          <TabPanel><Log object={job.name} /></TabPanel>
         </TabPanels>
       </TabGroup>
       <Confirm open={dropping} title={`Drop the job ${job.name}?`} onClose={() => setDropping(false)}
@@ -73,6 +81,17 @@ export function JobPage() {
         It is stopped, and its place in the streams and its state are forgotten. What it has written stays.
       </Confirm>
     </div>
+  );
+}
+
+/** The job as a graph: rows a second in and out of each step, the share that passes, queues, state, watermarks. */
+function Flow({ job }: { job: JobDetail }) {
+  const rates = useRates(Object.fromEntries(job.status.steps.flatMap((s) => [[`${s.id} in`, s.counts.in], [`${s.id} out`, s.out]])));
+  if (!job.plan) return <Sheet><Empty>The text of the job cannot be read any more.</Empty></Sheet>;
+  return (
+    <Sheet title="What flows" aside={job.state === "running" ? "rows a second; the bar in a step is how full its queue is" : "the job does not run"}>
+      <Suspense fallback={<p className="p-4 text-soft">Drawing …</p>}><Graph plan={job.plan} steps={job.status.steps} rates={job.state === "running" ? rates : undefined} /></Suspense>
+    </Sheet>
   );
 }
 
@@ -137,16 +156,17 @@ function Ledger({ steps, running }: { steps: Step[]; running: boolean }) {
 }
 
 function Splits({ job }: { job: JobDetail }) {
+  const newest = Math.max(...job.status.splits.filter((s) => !s.table).map((s) => s.newest_at ?? 0));
   return (
     <Sheet title="Splits">
       {job.status.splits.length === 0 ? <Empty>No split has been read yet.</Empty> : (
         <table className="w-full">
-          <thead><tr><Th>Stream</Th><Th>Split</Th><Th right>Next position</Th><Th>Newest event time</Th><Th>Watermark</Th><Th>State</Th></tr></thead>
+          <thead><tr><Th>Stream</Th><Th>Split</Th><Th right>Next position</Th><Th right>Waiting</Th><Th>Newest event time</Th><Th>Watermark</Th><Th right>Behind</Th><Th>State</Th></tr></thead>
           <tbody>
             {job.status.splits.map((s) => (
               <tr key={`${s.stream} ${s.split}`}>
-                <Td>{s.stream}</Td><Td mono>{s.split}</Td><Td right>{count(s.next)}</Td>
-                <Td mono>{instant(s.newest_at)}</Td><Td mono>{instant(s.watermark)}</Td>
+                <Td>{s.stream}</Td><Td mono>{s.split}</Td><Td right>{count(s.next)}</Td><Td right>{s.left === undefined ? "–" : count(s.left)}</Td>
+                <Td mono>{instant(s.newest_at)}</Td><Td mono>{instant(s.watermark)}</Td><Td right>{s.newest_at !== undefined && s.watermark !== undefined ? `${((newest - s.watermark) / 1e6).toFixed(1)} s` : "–"}</Td>
                 <Td><span className="text-soft">{s.notice || (s.ended ? "ended" : s.idle ? (s.table ? "up to date" : "idle") : "reading")}</span></Td>
               </tr>
             ))}
@@ -158,44 +178,36 @@ function Splits({ job }: { job: JobDetail }) {
 }
 
 function Newest({ job }: { job: JobDetail }) {
+  const [asked, setAsked] = useState<{ sink: string; row: Row }>();
   const steps = Object.entries(job.newest);
+  const outputs = job.status.steps.filter((s) => s.kind === "output");
+  const routes = new Map<string, string>(); // steps that go to a sink as they are
+  for (const o of job.plan?.steps ?? []) {
+    if (o.kind !== "output") continue;
+    let at = o.inputs?.[0] ?? job.plan?.steps.findIndex((s) => s.kind === "route" && s.detail.includes(o.step));
+    while (at !== undefined && at >= 0 && job.plan?.steps[at] && ["route", "settle", "side"].includes(job.plan.steps[at]!.kind)) at = job.plan.steps[at]!.inputs?.[0];
+    const from = at === undefined ? undefined : job.plan?.steps[at];
+    if (from && !routes.has(from.step) && !["late", "rejected"].some((k) => o.detail.startsWith(k))) routes.set(from.step, o.step);
+  }
   if (steps.length === 0) return <Sheet><Empty>Rows are shown while the job runs.</Empty></Sheet>;
-  return steps.map(([step, rows]) => {
-    const parsed = rows.map((r) => JSON.parse(r) as Record<string, unknown>).reverse().slice(0, 8);
-    const columns = Object.keys(parsed[0] ?? {});
-    return (
-      <Sheet key={step} title={step} aside="a sample of the newest rows, the newest first">
-        {parsed.length === 0 ? <Empty>No rows yet.</Empty> : (
-          <table className="w-full" data-testid={`newest-${step}`}>
-            <thead><tr>{columns.map((c) => <Th key={c}>{c}</Th>)}</tr></thead>
-            <tbody>{parsed.map((r, i) => <tr key={i}>{columns.map((c) => <Td key={c} mono>{typeof r[c] === "object" ? JSON.stringify(r[c]) : String(r[c])}</Td>)}</tr>)}</tbody>
-          </table>
-        )}
-      </Sheet>
-    );
-  });
-}
-
-function Samples({ job }: { job: JobDetail }) {
-  const rows = [...job.samples].reverse();
   return (
-    <Sheet title="Late and rejected rows" aside="the newest of each step">
-      {rows.length === 0 ? <Empty>No row was late or rejected since the job last started.</Empty> : (
-        <table className="w-full" data-testid="samples">
-          <thead><tr><Th>Step</Th><Th>Kind</Th><Th>Reason</Th><Th>Origin</Th><Th>Row</Th></tr></thead>
-          <tbody>
-            {rows.map((s, i) => (
-              <tr key={i}>
-                <Td>{s.step}</Td>
-                <Td><span className={s.kind === "late" ? "text-sand" : "text-clay"}>{s.kind}{s.late_by ? ` by ${length(s.late_by)}` : ""}</span></Td>
-                <td className="min-w-60 border-t border-line/70 px-3 py-1.5 align-top text-xs leading-5">{s.reason}</td>
-                <Td mono>{s.origin ?? "–"}</Td>
-                <Td mono wide>{s.row}</Td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      )}
-    </Sheet>
+    <>
+      {steps.map(([step, rows]) => {
+        const parsed = rows.map((r) => JSON.parse(r) as Row).reverse().slice(0, 8);
+        const columns = Object.keys(parsed[0] ?? {});
+        const sink = routes.get(step) ?? (outputs.length === 1 && step === job.name ? outputs[0]!.step : undefined);
+        return (
+          <Sheet key={step} title={step} aside="a sample of the newest rows, the newest first">
+            {parsed.length === 0 ? <Empty>No rows yet.</Empty> : (
+              <table className="w-full" data-testid={`newest-${step}`}>
+                <thead><tr>{columns.map((c) => <Th key={c}>{c}</Th>)}{sink && <Th />}</tr></thead>
+                <tbody>{parsed.map((r, i) => <tr key={i}>{columns.map((c) => <Td key={c} mono>{typeof r[c] === "object" ? JSON.stringify(r[c]) : String(r[c])}</Td>)}{sink && <Td right><Button small testid="why" onClick={() => setAsked({ sink, row: r })}>Why?</Button></Td>}</tr>)}</tbody>
+              </table>
+            )}
+          </Sheet>
+        );
+      })}
+      <Panel open={asked !== undefined} wide title="Why is this row there?" onClose={() => setAsked(undefined)}>{asked && <Why job={job.name} sink={asked.sink} row={asked.row} />}</Panel>
+    </>
   );
 }

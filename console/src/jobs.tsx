@@ -13,7 +13,7 @@ export function JobsPage() {
       {jobs.error && <Fault>{jobs.error.message}</Fault>}
       <Sheet>
         {jobs.data?.length === 0 ? (
-          <Empty>No jobs yet. Create one with <code className="font-mono">fiume apply FILE.sql</code>, or look at the demo: <code className="font-mono">fiume demo</code>.</Empty>
+          <Empty>No jobs yet. <Link className="text-river underline" to="/work">Write one</Link>, or create one with <code className="font-mono">fiume apply FILE.sql</code>, or look at the demo: <code className="font-mono">fiume demo</code>.</Empty>
         ) : (
           <table className="w-full" data-testid="jobs">
             <thead>

@@ -16,7 +16,7 @@ export function LatenessPage() {
   return (
     <div className="space-y-4">
       <div className="flex items-center gap-3">
-        <Link to="/streams" className="text-soft hover:text-ink">Topics and streams</Link><span className="text-line">/</span>
+        <Link to={`/declared/${encodeURIComponent(name)}`} className="text-soft hover:text-ink">{name}</Link><span className="text-line">/</span>
         <h1 className="text-xl font-semibold">How late the rows of {name} are</h1>
       </div>
       {q.error && <Fault>{q.error.message}</Fault>}

@@ -1,37 +1,64 @@
+import { Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/react";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { StrictMode } from "react";
+import { lazy, StrictMode, Suspense, useState } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Link, NavLink, Route, Routes } from "react-router";
-import { ActivityPage } from "./activity";
-import { JobPage } from "./job";
 import { JobsPage } from "./jobs";
-import { LatenessPage } from "./lateness";
-import { QueryPage } from "./query";
-import { StreamsPage } from "./streams";
+import { setTheme, theme, type Theme } from "./theme";
+import { setZone, useZone, zones } from "./zone";
 import "./style.css";
+
+const JobPage = lazy(() => import("./job").then((m) => ({ default: m.JobPage })));
+const WorkPage = lazy(() => import("./work").then((m) => ({ default: m.WorkPage })));
+const TopicsPage = lazy(() => import("./topics").then((m) => ({ default: m.TopicsPage })));
+const TopicPage = lazy(() => import("./topics").then((m) => ({ default: m.TopicPage })));
+const DeclaredPage = lazy(() => import("./declared").then((m) => ({ default: m.DeclaredPage })));
+const DefinitionPage = lazy(() => import("./declared").then((m) => ({ default: m.DefinitionPage })));
+const LatenessPage = lazy(() => import("./lateness").then((m) => ({ default: m.LatenessPage })));
+const ActivityPage = lazy(() => import("./activity").then((m) => ({ default: m.ActivityPage })));
 
 const client = new QueryClient({ defaultOptions: { queries: { retry: false, refetchInterval: 2000 } } });
 
 const pages = [
   { to: "/", label: "Jobs" },
-  { to: "/query", label: "Query" },
-  { to: "/streams", label: "Topics & streams" },
+  { to: "/topics", label: "Topics" },
+  { to: "/declared", label: "Declared" },
+  { to: "/work", label: "Write & try" },
   { to: "/activity", label: "Activity" },
 ];
+
+const themes: { value: Theme; label: string }[] = [{ value: "system", label: "As the system" }, { value: "light", label: "Light" }, { value: "dark", label: "Dark" }];
+
+function Choices() {
+  const zone = useZone();
+  const [now, setNow] = useState(theme());
+  const item = "block w-full cursor-pointer rounded px-3 py-1 text-left data-[focus]:bg-river-pale";
+  return (
+    <Menu>
+      <MenuButton data-testid="choices" className="cursor-pointer rounded-md border border-line bg-sheet px-2.5 py-1 text-xs text-soft hover:text-ink">Times in {zone}</MenuButton>
+      <MenuItems anchor="bottom end" className="z-30 mt-1 w-56 rounded-md border border-line bg-sheet p-1 text-sm shadow-lg focus:outline-none">
+        <div className="px-3 py-1 text-xs text-soft">Times are shown in</div>
+        {zones.map((z) => <MenuItem key={z}><button type="button" onClick={() => setZone(z)} className={`${item} ${z === zone ? "font-semibold" : ""}`}>{z}</button></MenuItem>)}
+        <div className="mt-1 border-t border-line px-3 pt-2 pb-1 text-xs text-soft">Colours</div>
+        {themes.map((t) => <MenuItem key={t.value}><button type="button" data-testid={`theme-${t.value}`} onClick={() => { setTheme(t.value); setNow(t.value); }} className={`${item} ${t.value === now ? "font-semibold" : ""}`}>{t.label}</button></MenuItem>)}
+      </MenuItems>
+    </Menu>
+  );
+}
 
 function Layout() {
   return (
     <>
       <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:p-2">Skip to the page</a>
       <header className="border-b border-line bg-sheet">
-        <div className="mx-auto flex max-w-7xl items-center gap-8 px-6 py-3">
+        <div className="mx-auto flex max-w-7xl flex-wrap items-center gap-x-8 gap-y-2 px-4 py-3 sm:px-6">
           <Link to="/" className="flex items-center gap-2.5 text-lg font-semibold tracking-tight text-river">
             <svg viewBox="0 0 32 32" className="size-6" aria-hidden="true">
               <path d="M3 11c5-5 8 4 13 0s8-4 13 0M3 17c5-5 8 4 13 0s8-4 13 0M3 23c5-5 8 4 13 0s8-4 13 0" fill="none" stroke="currentColor" strokeWidth="2.4" strokeLinecap="round" />
             </svg>
             Fiume
           </Link>
-          <nav className="flex gap-1" aria-label="Main">
+          <nav className="flex flex-wrap gap-1" aria-label="Main">
             {pages.map((p) => (
               <NavLink key={p.to} to={p.to} end={p.to === "/"}
                 className={({ isActive }) => `rounded-md px-3 py-1.5 font-medium ${isActive ? "bg-river-pale text-river" : "text-soft hover:text-ink"}`}>
@@ -39,18 +66,24 @@ function Layout() {
               </NavLink>
             ))}
           </nav>
+          <span className="ml-auto"><Choices /></span>
         </div>
       </header>
-      <main id="page" className="mx-auto max-w-7xl px-6 py-6">
-        <Routes>
-          <Route path="/" element={<JobsPage />} />
-          <Route path="/jobs/:name" element={<JobPage />} />
-          <Route path="/query" element={<QueryPage />} />
-          <Route path="/streams" element={<StreamsPage />} />
-          <Route path="/streams/:name/lateness" element={<LatenessPage />} />
-          <Route path="/activity" element={<ActivityPage />} />
-          <Route path="*" element={<p className="text-soft">There is no such page. <Link className="text-river underline" to="/">Back to the jobs</Link></p>} />
-        </Routes>
+      <main id="page" className="mx-auto max-w-7xl px-4 py-6 sm:px-6">
+        <Suspense fallback={<p className="text-soft">Loading …</p>}>
+          <Routes>
+            <Route path="/" element={<JobsPage />} />
+            <Route path="/jobs/:name" element={<JobPage />} />
+            <Route path="/topics" element={<TopicsPage />} />
+            <Route path="/topics/:name" element={<TopicPage />} />
+            <Route path="/declared" element={<DeclaredPage />} />
+            <Route path="/declared/:name" element={<DefinitionPage />} />
+            <Route path="/work" element={<WorkPage />} />
+            <Route path="/streams/:name/lateness" element={<LatenessPage />} />
+            <Route path="/activity" element={<ActivityPage />} />
+            <Route path="*" element={<p className="text-soft">There is no such page. <Link className="text-river underline" to="/">Back to the jobs</Link></p>} />
+          </Routes>
+        </Suspense>
       </main>
     </>
   );

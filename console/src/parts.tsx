@@ -1,6 +1,7 @@
 // Small parts that several pages use.
 import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
 import type { ReactNode } from "react";
+import { moment } from "./zone";
 
 const stateStyle: Record<string, string> = {
   running: "bg-river-pale text-river",
@@ -58,19 +59,63 @@ export function Td({ children, right, mono, wide }: { children?: ReactNode; righ
   );
 }
 
-export function Button({ children, onClick, kind = "plain", disabled, testid }: {
-  children: ReactNode; onClick: () => void; kind?: "plain" | "main" | "danger"; disabled?: boolean; testid?: string;
+export function Button({ children, onClick, kind = "plain", disabled, testid, small }: {
+  children: ReactNode; onClick: () => void; kind?: "plain" | "main" | "danger"; disabled?: boolean; testid?: string; small?: boolean;
 }) {
   const style = {
     plain: "border-line bg-sheet hover:bg-paper",
-    main: "border-river bg-river text-white hover:bg-river/90",
+    main: "border-river bg-river text-on-river hover:bg-river/90",
     danger: "border-clay/50 bg-sheet text-clay hover:bg-clay-pale",
   }[kind];
   return (
     <button type="button" data-testid={testid} disabled={disabled} onClick={onClick}
-      className={`cursor-pointer rounded-md border px-3 py-1.5 text-sm font-medium disabled:cursor-default disabled:opacity-45 ${style}`}>
+      className={`cursor-pointer rounded-md border font-medium whitespace-nowrap ${small ? "px-2 py-0.5 text-xs" : "px-3 py-1.5 text-sm"} disabled:cursor-default disabled:opacity-45 ${style}`}>
       {children}
     </button>
+  );
+}
+
+export function Field({ label, children }: { label: string; children: ReactNode }) {
+  return <label className="flex min-w-0 flex-col gap-1 text-xs text-soft">{label}{children}</label>;
+}
+
+const inputStyle = "rounded-md border border-line bg-sheet px-2 py-1.5 text-sm text-ink";
+
+export function Input(p: React.InputHTMLAttributes<HTMLInputElement> & { testid?: string }) {
+  const { testid, className = "", ...rest } = p;
+  return <input {...rest} data-testid={testid} className={`${inputStyle} ${className}`} />;
+}
+
+export function Select(p: React.SelectHTMLAttributes<HTMLSelectElement> & { testid?: string }) {
+  const { testid, className = "", ...rest } = p;
+  return <select {...rest} data-testid={testid} className={`${inputStyle} ${className}`} />;
+}
+
+/** A window over the page. */
+export function Panel({ open, title, children, onClose, wide }: { open: boolean; title: ReactNode; children: ReactNode; onClose: () => void; wide?: boolean }) {
+  return (
+    <Dialog open={open} onClose={onClose} className="relative z-20">
+      <div className="fixed inset-0 bg-black/40" aria-hidden="true" />
+      <div className="fixed inset-0 flex items-start justify-center overflow-y-auto p-4 sm:p-8">
+        <DialogPanel className={`w-full rounded-lg border border-line bg-sheet shadow-lg ${wide ? "max-w-5xl" : "max-w-xl"}`}>
+          <div className="flex items-center justify-between border-b border-line px-5 py-3">
+            <DialogTitle className="text-base font-semibold">{title}</DialogTitle>
+            <Button onClick={onClose}>Close</Button>
+          </div>
+          <div className="space-y-4 p-5">{children}</div>
+        </DialogPanel>
+      </div>
+    </Dialog>
+  );
+}
+
+/** The errors of an SQL text, each with its place and the way out. */
+export function Diagnostics({ list }: { list: { line: number; column: number; code: string; message: string; hint?: string }[] }) {
+  if (list.length === 0) return null;
+  return (
+    <ul role="alert" data-testid="diagnostics" className="space-y-1 rounded-lg border border-clay/40 bg-clay-pale px-4 py-3 font-mono text-xs text-clay">
+      {list.map((d, i) => <li key={i}>{d.line}:{d.column} {d.message} <span className="opacity-75">[{d.code}]</span>{d.hint && <div className="pl-6 text-ink">{d.hint}</div>}</li>)}
+    </ul>
   );
 }
 
@@ -103,12 +148,6 @@ export function bytes(n: number): string {
   return `${(n / 1e9).toFixed(2)} GB`;
 }
 
-/** An instant in microseconds, in UTC. */
-export function instant(us?: number): string {
-  if (us === undefined) return "–";
-  return new Date(us / 1000).toISOString().replace("T", " ").replace(/\.(\d{3})Z$/, ".$1");
-}
-
 export function length(us: number): string {
   const s = us / 1e6;
   if (s < 1) return `${Math.round(s * 1000)} ms`;
@@ -122,7 +161,7 @@ export function ago(iso: string): string {
   if (s < 60) return `${Math.round(s)} s ago`;
   if (s < 3600) return `${Math.round(s / 60)} min ago`;
   if (s < 172800) return `${Math.round(s / 3600)} h ago`;
-  return iso.slice(0, 10);
+  return moment(iso).slice(0, 10);
 }
 
 /** A cell of a result row. */

@@ -1,5 +1,6 @@
 // What a job keeps, what its sinks promise, its checkpoints and its versions, and how to give it another text.
 import { useEffect, useState } from "react";
+import { VersionDiff } from "./activity";
 import { api, Problem, type Change, type JobDetail, type JobState, type Version } from "./api";
 import { ago, Button, bytes, count, Empty, Fault, Sheet, Td, Th } from "./parts";
 
@@ -69,6 +70,26 @@ export function StateTab({ job }: { job: JobDetail }) {
 
 const tones: Record<string, string> = { kept: "text-river", afresh: "text-sand", gone: "text-clay", new: "text-ink" };
 
+/** What a new version of a job takes over. */
+export function Changes({ list }: { list: Change[] }) {
+  return (
+    <table className="w-full" data-testid="changes">
+      <thead><tr><Th>What</Th><Th>Step</Th><Th>That is</Th></tr></thead>
+      <tbody>
+        {list.map((c, i) => (
+          <tr key={i}><Td><span className={`font-medium ${tones[c.what] ?? ""}`}>{c.what}</span></Td><Td>{c.step} <span className="text-soft">{c.kind}</span></Td><Td>{c.detail ?? ""}</Td></tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+function diffOf(versions: Version[], n: number) {
+  const i = versions.findIndex((v) => v.version === n);
+  const to = versions[i], from = versions[i + 1];
+  return to && from ? <VersionDiff from={from} to={to} /> : null;
+}
+
 /** The text of a job, to change; what a new text takes over is said before it does. */
 export function Definition({ job }: { job: JobDetail }) {
   const [text, setText] = useState<string>();
@@ -76,6 +97,7 @@ export function Definition({ job }: { job: JobDetail }) {
   const [checked, setChecked] = useState("");
   const [problem, setProblem] = useState<Problem>();
   const [busy, setBusy] = useState(false);
+  const [shown, setShown] = useState(0);
   const [versions, setVersions] = useState<Version[]>([]);
   useEffect(() => {
     let on = true;
@@ -121,16 +143,7 @@ export function Definition({ job }: { job: JobDetail }) {
               <Button disabled={busy} onClick={() => setText(undefined)}>Leave it</Button>
             </div>
             {problem && <Fault>{problem.message}{problem.diagnostics.map((d, i) => <div key={i} className="font-mono text-xs">{d.line}:{d.column} {d.message}{d.hint ? ` (${d.hint})` : ""}</div>)}</Fault>}
-            {changes && checked === text && (changes.length === 0 ? <Empty>The text means the same.</Empty> : (
-              <table className="w-full" data-testid="changes">
-                <thead><tr><Th>What</Th><Th>Step</Th><Th>That is</Th></tr></thead>
-                <tbody>
-                  {changes.map((c, i) => (
-                    <tr key={i}><Td><span className={`font-medium ${tones[c.what] ?? ""}`}>{c.what}</span></Td><Td>{c.step} <span className="text-soft">{c.kind}</span></Td><Td>{c.detail ?? ""}</Td></tr>
-                  ))}
-                </tbody>
-              </table>
-            ))}
+            {changes && checked === text && (changes.length === 0 ? <Empty>The text means the same.</Empty> : <Changes list={changes} />)}
           </div>
         </Sheet>
       )}
@@ -142,11 +155,12 @@ export function Definition({ job }: { job: JobDetail }) {
               {versions.map((v) => (
                 <tr key={v.version}>
                   <Td>{v.version}{v.version === job.version ? " (this one)" : ""}</Td><Td>{ago(v.created_at)}</Td><Td>{v.actor}</Td>
-                  <Td right>{v.version !== job.version && <Button onClick={() => begin(v.sql)}>Go back to it …</Button>}</Td>
+                  <Td right><span className="flex justify-end gap-2">{versions.some((x) => x.version < v.version) && <Button small testid="show-diff" onClick={() => setShown(shown === v.version ? 0 : v.version)}>{shown === v.version ? "Hide the differences" : "What changed"}</Button>}{v.version !== job.version && <Button small onClick={() => begin(v.sql)}>Go back to it …</Button>}</span></Td>
                 </tr>
               ))}
             </tbody>
           </table>
+          {shown > 0 && <div className="p-4">{diffOf(versions, shown)}</div>}
         </Sheet>
       )}
       <Sheet title="Plan"><pre className="overflow-x-auto p-4 font-mono text-xs leading-relaxed">{job.explain}</pre></Sheet>

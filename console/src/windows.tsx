@@ -1,8 +1,8 @@
 // What a step with windows has open, and where the watermark stands between its splits' newest events.
 import type { JobDetail, OpenWindow, Step } from "./api";
-import { count, instant, length, Sheet } from "./parts";
+import { count, length, Sheet } from "./parts";
+import { clock, instant } from "./zone";
 
-const clock = (us: number) => instant(us).slice(11, 19);
 const shown = 14;
 
 /** For each step with windows: its open windows on a line of event time, and below them the splits. */

@@ -23,6 +23,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 	"github.com/gin-gonic/gin"
+	"github.com/klauspost/compress/gzhttp"
 )
 
 // Problem is the body of every error.
@@ -61,6 +62,7 @@ func problem(err error) error {
 }
 
 func init() {
+	huma.DefaultArrayNullable = false // lists are never null
 	huma.NewError = func(status int, msg string, errs ...error) huma.StatusError {
 		for _, e := range errs {
 			if e != nil {
@@ -123,7 +125,7 @@ func guard(c *gin.Context) {
 
 // static serves the console; paths that are no file are pages of it.
 func static(console fs.FS) gin.HandlerFunc {
-	files := http.FileServerFS(console)
+	files := gzhttp.GzipHandler(http.FileServerFS(console))
 	return func(c *gin.Context) {
 		path := strings.TrimPrefix(c.Request.URL.Path, "/")
 		if strings.HasPrefix(path, "api/") {
@@ -162,7 +164,7 @@ type ScriptRequest struct {
 	File   string            `json:"file,omitempty" doc:"a name for messages"`
 	Params map[string]string `json:"params,omitempty" doc:"values of :name parameters"`
 	DryRun bool              `json:"dry_run,omitempty" doc:"check only, change nothing"`
-	Begin  string            `json:"begin,omitempty" doc:"where jobs that are created begin to read topics, as behind SINCE: NOW, BEGINNING, '1 HOUR', TIMESTAMP '…'; as their texts say where left out"`
+	Begin  string            `json:"begin,omitempty" doc:"where a query, or jobs that are created, begin to read topics, as behind SINCE: NOW, BEGINNING, '1 HOUR', TIMESTAMP '…'; as their texts say where left out"`
 }
 
 func (r ScriptRequest) script() service.Script {

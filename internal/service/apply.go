@@ -36,7 +36,7 @@ type Script struct {
 	File   string
 	SQL    string
 	Params map[string]string
-	// Begin is where jobs that are created begin to read topics, as behind SINCE; "" leaves it to their texts.
+	// Begin is where a query, or jobs that are created, begin to read topics, as behind SINCE; "" leaves it to their texts.
 	Begin string
 }
 

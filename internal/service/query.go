@@ -25,7 +25,7 @@ type LiveQuery struct {
 	plan    *plan.Plan
 }
 
-// Query binds a bare SELECT.
+// Query binds a bare SELECT. in.Begin is where topics are read from that do not say so; "" is now.
 func (s *Service) Query(in Script) (*LiveQuery, error) {
 	script, err := sql.Parse(in.File, in.SQL, in.Params)
 	if err != nil {
@@ -46,6 +46,17 @@ func (s *Service) Query(in Script) (*LiveQuery, error) {
 	s.mu.Unlock()
 	if err := errs.Err(); err != nil {
 		return nil, err
+	}
+	if in.Begin != "" {
+		begin, err := plan.ParseBound(in.Begin)
+		if err != nil {
+			return nil, errorf(ErrRefused, "begin: %s", err)
+		}
+		for _, o := range p.Scans() {
+			if o.Since.Kind == plan.Default && o.OfTable == nil && o.Stream.Place == "topic" {
+				o.Since = begin
+			}
+		}
 	}
 	out := &LiveQuery{s: s, plan: p}
 	for _, f := range p.Outputs()[0].Fields {

@@ -27,6 +27,7 @@ type ExplainedStep struct {
 	Step    string   `json:"step"`
 	Detail  string   `json:"detail"`
 	Inputs  []int    `json:"inputs"`
+	Looks   *int     `json:"looks,omitempty"` // the table that it looks into
 	Columns []string `json:"columns"`
 	// Output is "append" (a row once given stays) or "change" (later rows replace or withdraw it).
 	Output string `json:"output,omitempty"`
@@ -70,6 +71,9 @@ func (p *Plan) Explain(rate float64) *Explanation {
 		s := ExplainedStep{ID: o.ID, Kind: o.Kind.String(), Step: o.Step, Detail: o.Detail, Moved: o.Pushed, Shared: len(o.Next) > 1, Inputs: []int{}, Columns: []string{}}
 		for _, in := range o.Inputs() {
 			s.Inputs = append(s.Inputs, in.ID)
+		}
+		if o.Of != nil && !o.OfTable.Lookup {
+			s.Looks = &o.Of.ID
 		}
 		for _, r := range p.Ops {
 			for _, br := range r.Branches {
