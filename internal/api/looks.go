@@ -229,7 +229,7 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 		}) (*body[*service.History], error) {
 			return answer(h.s.History(in.Name, time.Duration(in.Minutes)*time.Minute))
 		})
-	type asideQuery struct {
+	type AsideQuery struct {
 		Named
 		Kind   string `query:"kind" enum:"late,rejected,"`
 		Step   string `query:"step"`
@@ -238,7 +238,7 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 		Limit  int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
 		Before string `query:"before" doc:"the next of the page before"`
 	}
-	looking := func(in *asideQuery) (catalog.Looking, error) {
+	looking := func(in *AsideQuery) (catalog.Looking, error) {
 		before := uint64(0)
 		if in.Before != "" {
 			var err error
@@ -249,7 +249,7 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 		return catalog.Looking{Job: in.Name, Kind: in.Kind, Step: in.Step, Class: in.Class, Text: in.Text, Limit: in.Limit, Before: uint(before)}, nil
 	}
 	huma.Register(a, op("set-aside", "GET", "/api/jobs/{name}/aside", "Late and rejected rows of a job, and how many there are by reason", "jobs"),
-		func(ctx context.Context, in *asideQuery) (*body[*service.Aside], error) {
+		func(ctx context.Context, in *AsideQuery) (*body[*service.Aside], error) {
 			l, err := looking(in)
 			if err != nil {
 				return nil, err
@@ -258,10 +258,10 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 		})
 	huma.Register(a, file(op("set-aside-file", "GET", "/api/jobs/{name}/aside/file", "Late and rejected rows of a job as a file", "jobs")),
 		func(ctx context.Context, in *struct {
-			asideQuery
+			AsideQuery
 			Format string `query:"format" default:"csv" enum:"csv,json,parquet"`
 		}) (*huma.StreamResponse, error) {
-			l, err := looking(&in.asideQuery)
+			l, err := looking(&in.AsideQuery)
 			if err != nil {
 				return nil, err
 			}

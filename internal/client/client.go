@@ -185,6 +185,9 @@ func (c *Client) DropTopic(ctx context.Context, name string) error {
 
 // Write appends messages to a topic.
 func (c *Client) Write(ctx context.Context, topic string, msgs []api.MessageRequest) error {
+	if msgs == nil {
+		msgs = []api.MessageRequest{}
+	}
 	return c.call(ctx, "POST", "/api/topics/"+url.PathEscape(topic)+"/messages", msgs, nil)
 }
 

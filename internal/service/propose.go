@@ -566,8 +566,10 @@ func (s *Service) Drift(ctx context.Context, name string) (*Drift, error) {
 		compareFields("", m.Value, st.Columns, differ)
 	}
 	for _, f := range differ {
-		if f.What == "missing" && f.Messages == readable && readable > 0 {
+		if f.What == "missing" && f.Messages == readable {
 			f.Found = "in no message"
+		} else if f.What == "missing" && !strings.HasSuffix(f.Declared, " NOT NULL") {
+			continue // a column that may be NULL is missing now and then
 		}
 		out.Fields = append(out.Fields, *f)
 	}
@@ -631,7 +633,11 @@ func compareFields(path string, raw json.RawMessage, columns []types.Field, diff
 	}
 	for _, c := range columns {
 		if !seen[c.Name] {
-			note(path+c.Name, "missing", c.Type.String(), "", nil)
+			declared := c.Type.String()
+			if c.NotNull {
+				declared += " NOT NULL"
+			}
+			note(path+c.Name, "missing", declared, "", nil)
 		}
 	}
 }

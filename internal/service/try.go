@@ -376,7 +376,10 @@ func (s *Service) KeepTry(ctx context.Context, r TryRequest, name string) ([]byt
 	if err := z.AddFS(os.DirFS(work)); err != nil {
 		return nil, err
 	}
-	return out.Bytes(), z.Close()
+	if err := z.Close(); err != nil {
+		return nil, err
+	}
+	return out.Bytes(), nil
 }
 
 // needed gives the declarations that a text uses: its own ones, and those of the service that it names, in the order of

@@ -452,9 +452,14 @@ func (s *Service) Became(ctx context.Context, jobName, topic string, partition i
 		name := sc.Stream.Name
 		if slices.Contains(scans, sc) {
 			o.messages[name], o.names[name] = []recorded.Message{m}, topic
-			newest, err := s.newestBefore(sc, partition, offset)
+			newest, err := s.newestOf(sc, partition, offset-mostLooked, offset)
 			if err != nil {
 				return nil, err
+			}
+			if own, err := s.newestOf(sc, partition, offset, offset+1); err != nil {
+				return nil, err
+			} else if own > types.MinTime && sc.OfTable == nil {
+				out.EventTime = &own
 			}
 			if newest > types.MinTime {
 				snap.Splits[sc.Key+"/"+fmt.Sprintf("%s/%d", topic, partition)] = flow.SplitPosition{Newest: newest}
@@ -481,29 +486,22 @@ func (s *Service) Became(ctx context.Context, jobName, topic string, partition i
 	return out, nil
 }
 
-// newestBefore gives the greatest event time of a partition before an offset.
-func (s *Service) newestBefore(scan *plan.Op, partition int, offset int64) (int64, error) {
+// newestOf gives the greatest event time of a partition's rows from an offset to before another; MinTime where there are none.
+func (s *Service) newestOf(scan *plan.Op, partition int, from, to int64) (int64, error) {
 	t, err := s.topicNamed(scan.Stream.Address)
 	if err != nil {
 		return 0, err
 	}
-	use := &plan.Use{Kids: map[int]*plan.Use{}}
-	if scan.Stream.Time >= 0 {
-		use.Kids[scan.Stream.Time] = &plan.Use{All: true}
-	}
-	if scan.Stream.TimeOf != nil {
-		use = scan.Used
-	}
-	dec, err := format.NewDecoder(scan.Stream, use, nil)
+	dec, err := format.NewDecoder(scan.Stream, scan.Used, nil)
 	if err != nil {
 		return 0, err
 	}
 	part := t.Partitions()[partition]
 	newest := types.MinTime
 	var m eval.Machine
-	from := max(part.First(), offset-mostLooked)
+	from = max(part.First(), from)
 	var buf []byte
-	for from < offset {
+	for from < to {
 		data, next, err := part.Read(from, buf[:0], 1<<20)
 		if err != nil {
 			return 0, err
@@ -514,7 +512,7 @@ func (s *Service) newestBefore(scan *plan.Op, partition int, offset int64) (int6
 		data = slices.Grow(data, flow.Pad)
 		var ms []flow.Message
 		if err := topiclog.Views(data, from, func(v topiclog.View) {
-			if v.Offset < offset {
+			if v.Offset < to {
 				ms = append(ms, flow.Message{Off: uint32(v.From), Len: uint32(v.To - v.From), Pos: v.Offset, At: v.At})
 			}
 		}); err != nil {
@@ -542,22 +540,10 @@ func (b *Became) verdicts(p *plan.Plan, run *flow.Job, scans []*plan.Op) {
 	reason := func(step, kind string) string {
 		for _, x := range samples {
 			if x.Step == step && x.Kind == kind {
-				if x.EventTime != nil && b.EventTime == nil {
-					b.EventTime = x.EventTime
-				}
 				return x.Reason
 			}
 		}
 		return ""
-	}
-	for _, sp := range st.Splits {
-		if sp.NewestAt != nil && !sp.Table && b.Stamp != nil && *sp.NewestAt-*b.Stamp > 0 && b.EventTime == nil {
-			for _, sc := range scans {
-				if sc.Step == sp.Stream && sc.OfTable == nil && *sp.NewestAt > *b.Stamp+sc.Stream.Delay {
-					b.EventTime = sp.NewestAt
-				}
-			}
-		}
 	}
 	// Only what rows of the message can come to.
 	reached := map[*plan.Op]bool{}

@@ -2,6 +2,7 @@ package flow
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -16,7 +17,7 @@ import (
 type samples struct {
 	mu      sync.Mutex
 	seq     int64
-	byOp    map[int][]NamedSample
+	kept    map[step.Reason][]NamedSample
 	reasons map[step.Reason]int64
 }
 
@@ -37,8 +38,11 @@ type NamedSample struct {
 	index     int    // of the split, or -1
 }
 
-// keptSamples is how many are kept of each operator.
-const keptSamples = 50
+// keptSamples is how many are kept of each operator and reason; mostKept is of how many operators and reasons.
+const (
+	keptSamples = 50
+	mostKept    = 200
+)
 
 // addAll keeps what a turn has.
 func (s *samples) addAll(t *turn) {
@@ -47,8 +51,8 @@ func (s *samples) addAll(t *turn) {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.byOp == nil {
-		s.byOp, s.reasons = map[int][]NamedSample{}, map[step.Reason]int64{}
+	if s.kept == nil {
+		s.kept, s.reasons = map[step.Reason][]NamedSample{}, map[step.Reason]int64{}
 	}
 	for k, n := range t.reasons {
 		s.reasons[k] += n
@@ -62,11 +66,16 @@ func (s *samples) addAll(t *turn) {
 		if x.EventTime > types.MinTime {
 			n.EventTime = &x.EventTime
 		}
-		list := append(s.byOp[x.Op], n)
+		k := x.Class()
+		list, ok := s.kept[k]
+		if !ok && len(s.kept) >= mostKept {
+			continue
+		}
+		list = append(list, n)
 		if len(list) >= 2*keptSamples { // moved seldom, not at each row
 			list = append(list[:0], list[len(list)-keptSamples:]...)
 		}
-		s.byOp[x.Op] = list
+		s.kept[k] = list
 	}
 }
 
@@ -77,11 +86,14 @@ func (j *Job) Samples() []NamedSample { return j.SamplesSince(0) }
 func (j *Job) SamplesSince(seq int64) []NamedSample {
 	out := []NamedSample{}
 	j.samples.mu.Lock()
-	for _, o := range j.plan.Ops {
-		list := j.samples.byOp[o.ID]
+	kinds := slices.SortedFunc(maps.Keys(j.samples.kept), func(a, b step.Reason) int {
+		return cmp.Or(cmp.Compare(a.Op, b.Op), cmp.Compare(a.Class, b.Class))
+	})
+	for _, k := range kinds {
+		list := j.samples.kept[k]
 		for _, s := range list[max(0, len(list)-keptSamples):] {
 			if s.Seq > seq {
-				s.Step = o.Step
+				s.Step = j.plan.Ops[k.Op].Step
 				out = append(out, s)
 			}
 		}

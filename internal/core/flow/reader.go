@@ -310,7 +310,7 @@ func (j *Job) work() error {
 				return fmt.Errorf("stream %s: %s: %s (BAD ROWS stop)", sc.op.Step, sr.split.Place(p.Messages[r.Message].Pos), r.Reason)
 			}
 			pi.ctx.Tally(sc.op.ID, r.Reason)
-			if m := p.Messages[r.Message]; pi.ctx.Wants(sc.op, false) {
+			if m := p.Messages[r.Message]; pi.ctx.Wants(sc.op, false, r.Reason) {
 				pi.ctx.Note(sc.op, step.Sample{Op: sc.op.ID, Reason: r.Reason, Split: sr.index, Pos: m.Pos, EventTime: types.MinTime, Raw: pi.raw(sc.op, p.Data[m.Off:m.Off+m.Len])})
 			}
 		}
@@ -377,7 +377,7 @@ func (p *pipe) timed(op *plan.Op, b *column.Batch) *column.Batch {
 			continue
 		}
 		p.ctx.Tally(op.ID, reasons[i])
-		if p.ctx.Wants(op, false) {
+		if p.ctx.Wants(op, false, reasons[i]) {
 			p.ctx.Note(op, step.Sample{Op: op.ID, Reason: reasons[i], Split: b.Split, Pos: b.Pos[i], EventTime: types.MinTime, Row: p.ctx.Describe(op.Fields[:len(b.Cols)], b, i)})
 		}
 	}
@@ -414,7 +414,7 @@ func (j *Job) ahead(op *plan.Op, b *column.Batch, pi *pipe, now time.Time) *colu
 		}
 		reason := "its event time is more than " + sql.DurationText(limit) + " ahead of the clock (AHEAD)"
 		pi.ctx.Tally(op.ID, reason)
-		if pi.ctx.Wants(op, false) {
+		if pi.ctx.Wants(op, false, reason) {
 			pi.ctx.Note(op, step.Sample{Op: op.ID, Reason: reason,
 				Split: b.Split, Pos: b.Pos[i], EventTime: t, Row: j.opts.Describe(op.Fields, b, i)})
 		}

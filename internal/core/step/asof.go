@@ -194,7 +194,7 @@ func (x *AsOf) give() {
 			if rs[f.Row].version != nil && !bad[f.Row] {
 				bad[f.Row] = true
 				n.Failed++
-				if x.C.Wants(x.Op, false) {
+				if x.C.Wants(x.Op, false, f.Reason) {
 					x.C.Tally(x.Op.ID, f.Reason)
 					x.C.Note(x.Op, Sample{Op: x.Op.ID, Reason: f.Reason, Split: -1, EventTime: rs[f.Row].time, Row: x.C.describe(slices.Concat(x.Op.Input.Input.Fields, x.Op.Right.Input.Fields), b, f.Row)})
 				}

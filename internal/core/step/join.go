@@ -312,7 +312,7 @@ func (x *Join) passing(ps []pair) []pair {
 		failed[f.Row] = true
 		x.C.Counts[x.Op.ID].Failed++
 		x.C.Tally(x.Op.ID, f.Reason)
-		if x.C.Wants(x.Op, false) {
+		if x.C.Wants(x.Op, false, f.Reason) {
 			x.C.Note(x.Op, Sample{Op: x.Op.ID, Reason: f.Reason, Split: -1, EventTime: ps[f.Row].time, Row: x.C.describe(x.both(), &x.out, f.Row)})
 		}
 	}

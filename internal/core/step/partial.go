@@ -228,7 +228,7 @@ func (p *Partial) judge(b *column.Batch, i int) (open int64, partly bool) {
 	if t.Kind != plan.Fixed {
 		n.Late++
 		n.Missed++
-		if p.C.Wants(p.Op, true) {
+		if p.C.Wants(p.Op, true, "") {
 			reason := "the watermark had passed it"
 			if t.Lateness > 0 {
 				reason += " by more than " + sql.DurationText(t.Lateness)
@@ -249,13 +249,13 @@ func (p *Partial) judge(b *column.Batch, i int) (open int64, partly bool) {
 	n.Missed += k - first
 	if k <= last {
 		n.Partly++
-		if len(p.C.Samples) < maxSamples {
+		if !p.C.Silent && p.C.room(classOf(p.Op.ID, true, "")) {
 			p.C.sampleOnly(p.Op, fmt.Sprintf("%d of its %d windows were closed; it counts in the others", k-first, last-first+1), b, i, stamp-t.ClosesAt(first)-t.Lateness)
 		}
 		return k, true
 	}
 	n.Late++
-	if p.C.Wants(p.Op, true) {
+	if p.C.Wants(p.Op, true, "") {
 		closes, reason := t.ClosesAt(last), "its window closed at "
 		if p.covers > 1 {
 			reason = "the last of its windows closed at "

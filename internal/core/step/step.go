@@ -89,7 +89,7 @@ type Sample struct {
 type Context struct {
 	Machine eval.Machine
 	Counts  []Counts         // by operator, since the last turn
-	Samples []Sample         // since the last turn, at most maxSamples
+	Samples []Sample         // since the last turn, at most maxSamples of an operator and a reason
 	Reasons map[Reason]int64 // of rejected rows, since the last turn
 	NowMs   int64            // wall clock when the turn began
 	Silent  bool             // a step only gets to where it was: rows set aside have been told of before
@@ -97,12 +97,41 @@ type Context struct {
 	Origin func(split int, pos int64) string // names the place of a row, for outputs of rows set aside
 
 	sides    map[side]Asides
+	sampled  map[Reason]int // how many Samples there are; of late rows the class is "late"
 	describe func(fields []types.Field, b *column.Batch, i int) string
 	sel      []uint32
 	bad      []bool
 }
 
 const maxSamples = 16
+
+// Class is the kind of reason of a sample.
+func (s *Sample) Class() Reason { return classOf(s.Op, s.Late, s.Reason) }
+
+func classOf(op int, late bool, reason string) Reason {
+	if late {
+		return Reason{op, "late"}
+	}
+	return Reason{op, ReasonClass(reason)}
+}
+
+// room says whether one more row of an operator and a kind of reason would be kept.
+func (c *Context) room(k Reason) bool {
+	n, ok := c.sampled[k]
+	return n < maxSamples && (ok || len(c.sampled) < mostClasses)
+}
+
+func (c *Context) keep(s Sample) {
+	k := s.Class()
+	if !c.room(k) {
+		return
+	}
+	if c.sampled == nil {
+		c.sampled = map[Reason]int{}
+	}
+	c.sampled[k]++
+	c.Samples = append(c.Samples, s)
+}
 
 // NewContext makes the context for a plan's operators. describe writes a row for people.
 func NewContext(ops int, describe func(fields []types.Field, b *column.Batch, i int) string) *Context {
@@ -119,6 +148,7 @@ func (c *Context) Reset() {
 	clear(c.Counts)
 	c.Samples = c.Samples[:0]
 	clear(c.Reasons)
+	clear(c.sampled)
 }
 
 // side tells what an output of rows set aside gets.
@@ -197,9 +227,9 @@ func (c *Context) Flush() {
 	}
 }
 
-// Wants says whether a late or rejected row of an operator would be kept or sent on.
-func (c *Context) Wants(o *plan.Op, late bool) bool {
-	return !c.Silent && (len(c.Samples) < maxSamples || c.sides[side{o.ID, late}] != nil)
+// Wants says whether a late or rejected row of an operator would be kept or sent on. Of a late one the reason does not count.
+func (c *Context) Wants(o *plan.Op, late bool, reason string) bool {
+	return !c.Silent && (c.sides[side{o.ID, late}] != nil || c.room(classOf(o.ID, late, reason)))
 }
 
 // Note keeps a late or rejected row and gives it to the outputs of rows set aside.
@@ -214,26 +244,24 @@ func (c *Context) Note(o *plan.Op, s Sample) {
 		}
 		ss.Add(s, origin)
 	}
-	if len(c.Samples) < maxSamples {
-		c.Samples = append(c.Samples, s)
-	}
+	c.keep(s)
 }
 
 // sampleOnly keeps a row that is late for some of its windows: it counts in the others, so that it is not
 // sent to the outputs of rows set aside.
 func (c *Context) sampleOnly(o *plan.Op, reason string, b *column.Batch, i int, lateBy int64) {
-	if !c.Silent && len(c.Samples) < maxSamples {
+	if !c.Silent && c.room(classOf(o.ID, true, "")) {
 		s := Sample{Op: o.ID, Late: true, Reason: reason, Split: b.Split, EventTime: b.Time[i], LateBy: lateBy, Row: c.describe(o.Input.Fields, b, i)}
 		if b.Pos != nil {
 			s.Pos = b.Pos[i]
 		}
-		c.Samples = append(c.Samples, s)
+		c.keep(s)
 	}
 }
 
 // sample keeps a late or rejected row.
 func (c *Context) sample(o *plan.Op, late bool, reason string, b *column.Batch, i int, lateBy int64) {
-	if !c.Wants(o, late) {
+	if !c.Wants(o, late, reason) {
 		return
 	}
 	s := Sample{Op: o.ID, Late: late, Reason: reason, Split: b.Split, EventTime: b.Time[i], LateBy: lateBy, Row: c.describe(o.Input.Fields, b, i)}
@@ -245,7 +273,7 @@ func (c *Context) sample(o *plan.Op, late bool, reason string, b *column.Batch, 
 
 // noteLate keeps a late row of a block that has come to its task.
 func (c *Context) noteLate(o *plan.Op, reason string, l *state.Layout, b *state.Block, i int, lateBy int64) {
-	if !c.Wants(o, true) {
+	if !c.Wants(o, true, reason) {
 		return
 	}
 	rows := column.Batch{N: 1, Cols: make([]*column.Vector, len(o.Input.Fields))}
