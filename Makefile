@@ -3,12 +3,13 @@
 # make test    all tests
 # make lint    formatting, vet, static checks
 # make bench   the benchmarks
+# make openapi       console/openapi.json, from which the console's client is generated
 # make screenshots   the pictures in docs/screenshots, from the demo data
 
 CONSOLE := console/dist/index.html
 CONSOLE_SOURCES := $(shell find console/src -type f ! -name schema.d.ts) console/index.html console/vite.config.ts console/openapi.json console/package-lock.json
 
-.PHONY: build setup demo test lint bench screenshots clean
+.PHONY: build setup demo test lint bench screenshots openapi clean
 
 build: $(CONSOLE)
 	go build -o bin/fiume ./cmd/fiume
@@ -31,6 +32,9 @@ lint:
 
 bench:
 	go test -run '^$$' -bench . -benchmem ./internal/...
+
+openapi: setup build
+	go test -count=1 -run TestOpenAPI ./e2e -openapi
 
 screenshots: setup build
 	go test -count=1 -run TestScreenshots ./e2e -screenshots ../docs/screenshots

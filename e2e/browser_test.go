@@ -2,20 +2,39 @@ package e2e
 
 import (
 	"context"
+	"encoding/json"
 	"flag"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
+	"sync"
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 )
 
 var screenshots = flag.String("screenshots", "", "write pictures of the console and of commands into this directory")
 
-// browser opens a headless browser with one page, closed at the test's end.
-func browser(t *testing.T) context.Context {
+type act = chromedp.Action[chromedp.Void]
+
+// tab is a page of a headless browser that looks at a service's console. Whatever goes wrong in it is kept.
+type tab struct {
+	t    *testing.T
+	ctx  context.Context
+	base string
+
+	mu     sync.Mutex
+	faults []string
+}
+
+// browse opens a headless browser with one page, closed at the test's end.
+func browse(t *testing.T, base string) *tab {
 	t.Helper()
 	path, err := exec.LookPath("chromium")
 	if err != nil {
@@ -29,12 +48,157 @@ func browser(t *testing.T) context.Context {
 	t.Cleanup(cancelAlloc)
 	ctx, cancel := chromedp.NewContext(alloc)
 	t.Cleanup(cancel)
-	ctx, cancelTime := context.WithTimeout(ctx, 3*time.Minute)
+	ctx, cancelTime := context.WithTimeout(ctx, 4*time.Minute)
 	t.Cleanup(cancelTime)
-	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)); err != nil {
+	b := &tab{t: t, ctx: ctx, base: base}
+	if err := chromedp.Listen(ctx, b.note); err != nil {
 		t.Fatal(err)
 	}
-	return ctx
+	b.do("size the window", chromedp.EmulateViewport(1280, 800))
+	return b
+}
+
+func (b *tab) note(ev any) {
+	fault := ""
+	switch e := ev.(type) {
+	case *runtime.EventExceptionThrown:
+		fault = e.ExceptionDetails.Text
+		if x := e.ExceptionDetails.Exception; x != nil {
+			fault += " " + x.Description
+		}
+	case *runtime.EventConsoleAPICalled:
+		if e.Type == "error" || e.Type == "warning" {
+			for _, a := range e.Args {
+				fault += fmt.Sprintf("%s %s %s", e.Type, a.Value, a.Description)
+			}
+		}
+	case *log.EventEntryAdded:
+		if e.Entry.Level == "error" {
+			fault = e.Entry.Text + " " + e.Entry.URL
+		}
+	}
+	if fault != "" {
+		b.mu.Lock()
+		b.faults = append(b.faults, fault)
+		b.mu.Unlock()
+	}
+}
+
+// clean fails the test where a page has logged an error.
+func (b *tab) clean() {
+	b.t.Helper()
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, f := range b.faults {
+		b.t.Errorf("the page logged: %s", f)
+	}
+	b.faults = nil
+}
+
+func (b *tab) do(what string, steps ...act) {
+	b.t.Helper()
+	ctx, cancel := context.WithTimeout(b.ctx, 30*time.Second)
+	defer cancel()
+	if err := chromedp.Do(ctx, steps...); err != nil {
+		b.t.Fatalf("%s: %v\n%s", what, err, b.text())
+	}
+}
+
+func (b *tab) open(path string) {
+	b.t.Helper()
+	b.do("open "+path, chromedp.Navigate(b.base+path))
+}
+
+func evaluate[T any](b *tab, js string) T {
+	b.t.Helper()
+	v, err := chromedp.Run(b.ctx, chromedp.Evaluate[T](js))
+	if err != nil {
+		b.t.Fatalf("%s: %v", js, err)
+	}
+	return v
+}
+
+func (b *tab) text() string {
+	s, err := chromedp.Run(b.ctx, chromedp.Evaluate[string]("document.body.innerText"))
+	if err != nil {
+		return err.Error()
+	}
+	return s
+}
+
+// shows waits for texts.
+func (b *tab) shows(parts ...string) {
+	b.t.Helper()
+	var missing string
+	for deadline := time.Now().Add(25 * time.Second); time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
+		missing = ""
+		page := b.text()
+		for _, part := range parts {
+			if !strings.Contains(page, part) {
+				missing = part
+			}
+		}
+		if missing == "" {
+			return
+		}
+	}
+	b.t.Fatalf("the page lacks %q:\n%s", missing, b.text())
+}
+
+func click(xpath string) act     { return chromedp.Click(chromedp.Search(xpath)) }
+func press(testid string) act    { return chromedp.Click(chromedp.CSS("[data-testid='" + testid + "']")) }
+func named(testid string) string { return "[data-testid='" + testid + "']" }
+func jobTab(text string) act     { return click("//button[@role='tab'][starts-with(., '" + text + "')]") }
+func visible(css string) act     { return chromedp.WaitVisible(chromedp.CSS(css)) }
+func choose(testid, value string) string {
+	return fmt.Sprintf(`(() => { const s = document.querySelector("%s");
+		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(s, %q);
+		s.dispatchEvent(new Event('change', {bubbles: true})); return s.value; })()`, named(testid), value)
+}
+
+// fill gives a field a text, as if it were pasted.
+func (b *tab) fill(css, text string) {
+	b.t.Helper()
+	js, _ := json.Marshal(text)
+	evaluate[bool](b, fmt.Sprintf(`(() => { const t = document.querySelector(%q);
+		Object.getOwnPropertyDescriptor(Object.getPrototypeOf(t), 'value').set.call(t, %s);
+		t.dispatchEvent(new Event('input', {bubbles: true})); return true; })()`, css, js))
+}
+
+// write puts a text into the editor in place of what stands there.
+func (b *tab) write(sql string) {
+	b.t.Helper()
+	editor := chromedp.CSS(named("editor"))
+	b.do("select all", chromedp.WaitVisible(editor), chromedp.Focus(editor), chromedp.KeyEvent("a", chromedp.KeyModifiers(2)), chromedp.KeyEvent(kb.Delete))
+	js, _ := json.Marshal(sql)
+	evaluate[bool](b, fmt.Sprintf(`(() => { const d = new DataTransfer(); d.setData('text/plain', %s);
+		document.querySelector("%s").dispatchEvent(new ClipboardEvent('paste', {clipboardData: d, bubbles: true, cancelable: true})); return true; })()`, js, named("editor")))
+}
+
+// written is the text in the editor.
+func (b *tab) written() string {
+	b.t.Helper()
+	return evaluate[string](b, fmt.Sprintf(`[...document.querySelectorAll("%s .cm-line")].map((l) => l.textContent).join('\n')`, named("editor")))
+}
+
+// accessible runs the checks of axe-core over the page, and fails the test for what is serious.
+func (b *tab) accessible(page string) {
+	b.t.Helper()
+	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	evaluate[bool](b, string(axe)+"; true")
+	found, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`axe.run(document, {resultTypes: ['violations']}).then((r) => r.violations
+		.filter((v) => v.impact === 'serious' || v.impact === 'critical')
+		.map((v) => v.id + ': ' + v.help + '\n' + v.nodes.slice(0, 4).map((n) => '    ' + n.html.slice(0, 200) + '\n      ' + (n.any[0] || n.all[0] || n.none[0] || {}).message).join('\n')).join('\n'))`,
+		chromedp.EvalAwaitPromise))
+	if err != nil {
+		b.t.Fatalf("%s: %v", page, err)
+	}
+	if found != "" {
+		b.t.Errorf("%s is not for everyone:\n%s", page, found)
+	}
 }
 
 func picture(t *testing.T, name string, data []byte) {

@@ -1,58 +1,31 @@
 package e2e
 
 import (
+	"context"
+	"encoding/json"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
 
 	"fiume/demo"
 
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 )
 
-// TestConsole goes through the console as a person would, with the mouse and with the keyboard.
+// TestConsole goes through the console as a person would, with the mouse and with the keyboard, from the first start on.
 func TestConsole(t *testing.T) {
 	p := serve(t, t.TempDir())
-	ctx := browser(t)
-	type step = chromedp.Action[chromedp.Void]
-	do := func(what string, steps ...step) {
-		t.Helper()
-		if err := chromedp.Do(ctx, steps...); err != nil {
-			t.Fatalf("%s: %v", what, err)
-		}
-	}
-	text := func() string {
-		t.Helper()
-		s, err := chromedp.Run(ctx, chromedp.Evaluate[string]("document.body.innerText"))
-		if err != nil {
-			t.Fatal(err)
-		}
-		return s
-	}
-	shows := func(parts ...string) {
-		t.Helper()
-		var missing string
-		for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
-			missing = ""
-			page := text()
-			for _, part := range parts {
-				if !strings.Contains(page, part) {
-					missing = part
-				}
-			}
-			if missing == "" {
-				return
-			}
-		}
-		t.Fatalf("the page lacks %q:\n%s", missing, text())
-	}
-	click := func(xpath string) step { return chromedp.Click(chromedp.Search(xpath)) }
-
-	do("open", chromedp.Navigate(p.base))
-	shows("No jobs yet", "fiume apply FILE.sql")
-	do("streams", click("//a[.='Topics & streams']"))
-	shows("No topics yet", "Nothing is declared yet")
+	b := browse(t, p.base)
+	b.open("/")
+	b.shows("No jobs yet", "fiume apply FILE.sql")
+	b.do("topics", click("//nav//a[.='Topics']"))
+	b.shows("No topics yet")
+	b.do("declared", click("//nav//a[.='Declared']"))
+	b.shows("Nothing is declared yet")
 
 	p.apply(declareReads + `CREATE TOPIC strong (PARTITIONS 1);
 		DECLARE SINK strong_topic TO TOPIC 'strong';
@@ -62,38 +35,58 @@ func TestConsole(t *testing.T) {
 	if r := p.fiume("oops\n", "topic", "write", "mat-reads"); r.code != 0 {
 		t.Fatal(r.err)
 	}
-	shows("mat-reads", "strong_topic") // lists follow by themselves
-	do("messages", click("//button[.='mat-reads']"))
-	shows("Newest messages of mat-reads", `"chip":"P0`)
+	b.shows("reads", "strong_topic") // lists follow by themselves
+	b.do("a stream", click("//a[.='reads']"))
+	b.shows("read_at", "used by the job strong_reads", "Newest rows", "P00")
+	b.do("its topic", click("//a[starts-with(., 'Raw messages of')]"))
+	b.shows("Partitions", `"chip":"P0`)
+	evaluate[string](b, choose("as", "hex"))
+	b.shows("7b 22 63 68 69 70 22") // {"chip"
+	evaluate[string](b, choose("how", "live"))
+	b.shows("Waiting for messages")
+	p.send("mat-reads", `{"chip":"P00077","mat":"live"}`)
+	b.shows("P00077")
+	b.do("write a message", press("write"), visible(named("value")))
+	b.fill(named("value"), `{"chip":"P00078","mat":"by hand"}`)
+	b.do("send it", press("send"))
+	eventually(t, "the message in the topic", func() bool {
+		return strings.Contains(strings.Join(p.all("mat-reads"), "\n"), "by hand")
+	})
 
-	do("lateness", click("//button[contains(., 'reads')][contains(., 'stream')]"), click("//a[.='How late are its rows?']"))
-	shows("How late the rows of reads are", "The declared delay of", "Delays to choose from", "mat-reads/0")
-
-	do("jobs", click("//nav//a[.='Jobs']"))
-	shows("strong_reads", "running")
-	do("job", click("//a[.='strong_reads']"))
-	shows("Steps and ledger", "aggregates", "tumbling 10 SECONDS by chip, mat", "open window", "mat-reads/0", "no. ")
-	do("windows", click("//button[@role='tab'][.='Windows']"))
-	shows("Windows of strong_reads", "takes rows", "watermark", "mat-reads/0")
-	do("newest", click("//button[@role='tab'][.='Newest rows']"))
-	shows("a sample of the newest rows", "P000", "rssi")
+	b.open("/streams/reads/lateness")
+	b.shows("How late the rows of reads are", "The declared delay of", "Delays to choose from", "mat-reads/0")
+	b.do("jobs", click("//nav//a[.='Jobs']"))
+	b.shows("strong_reads", "running")
+	b.do("job", click("//a[.='strong_reads']"))
+	b.shows("What flows", "no. ")
+	b.do("steps", jobTab("Steps"))
+	b.shows("Steps and ledger", "aggregates", "tumbling 10 SECONDS by chip, mat", "open window", "mat-reads/0")
+	b.do("windows", jobTab("Windows"))
+	b.shows("Windows of strong_reads", "takes rows", "watermark", "mat-reads/0")
+	b.do("newest", jobTab("Newest rows"))
+	b.shows("a sample of the newest rows", "P000", "rssi")
 	p.write(day[:50]) // counts change while a tab is open: it stays open
 	time.Sleep(2500 * time.Millisecond)
-	shows("a sample of the newest rows")
-	do("samples", click("//button[@role='tab'][starts-with(., 'Late and rejected')]"))
-	shows("a message must be one JSON object", "mat-reads/", "oops")
+	b.shows("a sample of the newest rows")
+	b.do("rejected", jobTab("Rejected"))
+	b.shows("a message must be one JSON object", "mat-reads/", "oops")
 	if r := p.fiume("oops again\n", "topic", "write", "mat-reads"); r.code != 0 {
 		t.Fatal(r.err)
 	}
-	shows("oops again", "Late and rejected rows")
-	do("no joins", click("//button[@role='tab'][.='Joins and tables']"))
-	shows("The job joins nothing and reads no table.")
-	do("definition", click("//button[@role='tab'][.='Definition']"))
-	shows("CREATE JOB strong_reads", "decodes chip, mat, read_at, rssi")
-	do("stop", click("//button[@data-testid='stop']"))
-	shows("stopped")
-	do("start", click("//button[@data-testid='start']"))
-	shows("running")
+	b.shows("oops again", "Rejected rows")
+	b.do("open it", click("//button[@data-testid='open-row'][../..//*[contains(., 'oops again')]]"), visible(named("mend")))
+	b.fill(named("mend"), `{"chip":"P00079","mat":"mended","read_at":"2026-05-17T09:00:00Z","rssi":-50}`)
+	b.shows("Mended.")
+	b.do("send it again", press("send-again"))
+	b.shows("sent again by console")
+	b.do("no joins", jobTab("Joins and tables"))
+	b.shows("The job joins nothing and reads no table.")
+	b.do("definition", jobTab("Definition"))
+	b.shows("CREATE JOB strong_reads", "decodes chip, mat, read_at, rssi")
+	b.do("stop", press("stop"))
+	b.shows("stopped")
+	b.do("start", press("start"))
+	b.shows("running")
 
 	// A job that joins shows what it holds.
 	p.apply(`CREATE TOPIC places (PARTITIONS 1); CREATE TOPIC pairs (PARTITIONS 1);
@@ -104,55 +97,259 @@ func TestConsole(t *testing.T) {
 	if r := p.fiume(`{"mat":"start","place":"Porta Nuova"}`+"\n", "topic", "write", "places"); r.code != 0 {
 		t.Fatal(r.err)
 	}
-	do("jobs again", click("//nav//a[.='Jobs']"))
-	do("pairs", click("//a[.='pairs']"), click("//button[@role='tab'][.='Joins and tables']"))
-	shows("Table places", "the latest row of each mat", "places as it is when a row comes", "b from a to 1 HOUR after it", "a by chip", "Rows held", "Rows given without a match")
+	b.do("jobs again", click("//nav//a[.='Jobs']"))
+	b.do("pairs", click("//a[.='pairs']"), jobTab("Joins and tables"))
+	b.shows("Table places", "the latest row of each mat", "places as it is when a row comes", "b from a to 1 HOUR after it", "a by chip", "Rows held", "Rows given without a match")
 	if err := p.DropJob(t.Context(), "pairs"); err != nil {
 		t.Fatal(err)
 	}
+	b.do("leave the job", click("//nav//a[.='Write & try']"))
+	b.clean()
 
-	do("query page", click("//nav//a[.='Query']"), chromedp.WaitVisible(chromedp.CSS("#sql")))
-	set := func(sql string) {
-		t.Helper()
-		do("select all", chromedp.Focus(chromedp.CSS("#sql")), chromedp.SendKeys(chromedp.CSS("#sql"), kb.Control+"a"))
-		_, err := chromedp.Run(ctx, chromedp.Evaluate[bool](`(() => { const t = document.querySelector('#sql');
-			Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, 'value').set.call(t, `+"`"+sql+"`"+`);
-			t.dispatchEvent(new Event('input', {bubbles: true})); return true; })()`))
-		if err != nil {
-			t.Fatal(err)
+	b.write("SELECT chip, mat, rssi FROM reads WHERE mat = 'finish' LIMIT 5")
+	b.shows("no errors")
+	evaluate[string](b, choose("begin", "BEGINNING"))
+	b.do("run", press("run"))
+	b.shows("All rows have come", "5 rows", "finish", "chip varchar")
+	b.write("SELECT chp FROM reads")
+	b.shows(`unknown column "chp" in reads`, `did you mean "chip"?`)
+	b.write("SELECT chip, mat FROM reads")
+	b.shows("no errors")
+	evaluate[string](b, choose("begin", "NOW"))
+	editor := chromedp.CSS(named("editor"))
+	b.do("run with the keyboard", chromedp.Focus(editor), chromedp.KeyEvent(kb.Enter, chromedp.KeyModifiers(2)))
+	b.shows("Waiting for rows")
+	p.write(day[:200])
+	b.shows("Rows, as they come", "P000")
+	b.do("pause", press("pause"))
+	b.shows("Paused; rows go on coming")
+	b.do("go on", click("//button[.='Go on']"))
+	b.shows("Rows, as they come")
+	b.do("stop with the keyboard", chromedp.Focus(editor), chromedp.KeyEvent(kb.Escape))
+	b.shows("Stopped")
+	b.write("SELECT chip, mat FROM reads WHERE ")
+	b.do("type", chromedp.Focus(editor), chromedp.KeyEvent(kb.End, chromedp.KeyModifiers(2)), chromedp.SendKeys(editor, "upp"))
+	b.shows("upper(s VARCHAR) → VARCHAR", "The text in capital letters.")
+	time.Sleep(200 * time.Millisecond) // a list that has only just opened does not take the key, so that nobody takes a word by mistake
+	b.do("complete", chromedp.KeyEvent(kb.Tab))
+	if s := b.written(); s != "SELECT chip, mat FROM reads WHERE upper(" {
+		t.Errorf("completed to %q", s)
+	}
+	b.do("reload", chromedp.Reload(), visible(named("editor")))
+	if s := b.written(); s != "SELECT chip, mat FROM reads WHERE upper(" {
+		t.Errorf("after a reload the text is %q", s)
+	}
+
+	b.do("drop", click("//nav//a[.='Jobs']"), click("//a[.='strong_reads']"), press("drop"))
+	b.shows("Drop the job strong_reads?", "What it has written stays")
+	b.do("confirm", click("//button[.='Drop it']"))
+	b.shows("No jobs yet")
+	b.do("activity", click("//nav//a[.='Activity']"))
+	b.shows("dropped", "strong_reads", "console")
+	p.stop()
+}
+
+// watching starts the demo and waits until there is something to look at.
+func watching(t *testing.T, late int64) *process {
+	t.Helper()
+	p := start(t, "demo", "--dir", t.TempDir(), "--listen", "127.0.0.1:0", "--speed", "240")
+	eventually(t, "rows in the crowd table", func() bool {
+		j, err := p.Job(t.Context(), "crowding")
+		clean, err2 := p.Job(t.Context(), "clean_reads")
+		return err == nil && err2 == nil && j.Out > 20 && j.Rejects > 2 && clean.Late >= late
+	})
+	return p
+}
+
+// TestRoad goes the whole road of an engineer's day in the browser, on the demo's data: look, declare, write with a
+// mistake and its correction, try on a sample, deploy, watch, open a row that was set aside, and ask why a result is there.
+func TestRoad(t *testing.T) {
+	p := watching(t, 1)
+	b := browse(t, p.base)
+
+	b.open("/topics") // look
+	b.shows("mat-reads", "medical-calls", "radio")
+	b.do("a topic", click("//a[.='medical-calls']"))
+	b.shows("Partitions", "call_id", "severity")
+	b.do("declare", press("declare"), visible(named("proposal"))) // declare
+	b.shows("DECLARE STREAM medical_calls", "called_at", "Event time called_at")
+	b.do("take it", press("take"), visible(named("editor")))
+	if s := b.written(); !strings.Contains(s, "DECLARE STREAM medical_calls") {
+		t.Fatalf("the editor has\n%s", s)
+	}
+
+	text := func(column string) string { // write
+		return strings.Replace(b.declaration(), "DECLARE STREAM medical_calls", "DECLARE STREAM urgent_calls", 1) + `
+CREATE TOPIC urgent (PARTITIONS 1);
+DECLARE SINK urgent TO TOPIC 'urgent';
+CREATE JOB urgent_by_severity AS
+  SELECT severity, w.opens AS opened, COUNT(*) AS calls
+  FROM urgent_calls
+  WHERE ` + column + ` >= 1
+  GROUP BY severity, w
+  WINDOW w AS (TUMBLING 10 MINUTES)
+  ROUTE TO urgent;`
+	}
+	mistaken, right := text("severty"), text("severity")
+	b.write(mistaken)
+	b.shows(`unknown column "severty"`, `did you mean "severity"?`, "1 errors")
+	if n := evaluate[int](b, "document.querySelectorAll('.cm-lintRange-error').length"); n != 1 {
+		t.Errorf("%d places are marked as errors", n)
+	}
+	if !evaluate[bool](b, "document.querySelector(\"[data-testid='deploy']\").disabled") {
+		t.Error("a text with an error can be deployed")
+	}
+	b.write(right)
+	b.shows("no errors")
+	b.do("plan", click("//button[@role='tab'][.='Plan']"), visible(named("graph")))
+	b.shows("How it would run", "bytes")
+
+	b.do("samples", press("samples"), visible(named("record"))) // try
+	b.shows("No samples yet")
+	evaluate[string](b, choose("sample-topic", "medical-calls"))
+	b.do("record", press("record"), visible(named("sample-list")))
+	evaluate[string](b, choose("sample-of-urgent_calls", "1"))
+	b.do("try", click("//button[.='Close']"), chromedp.WaitNotPresent(chromedp.CSS("[role=dialog]")), press("try"), visible(named("tried")))
+	b.shows("Nothing was kept", "What would stand in urgent", "severity", "opened")
+	for _, shape := range []string{"series", "bars", "table"} {
+		b.do(shape, press("shape-"+shape), chromedp.Sleep(200*time.Millisecond))
+	}
+	b.do("steps", click("//button[@role='tab'][.='Steps']"))
+	b.shows("urgent_calls scan", "counted in results")
+	if _, err := p.Job(t.Context(), "urgent_by_severity"); err == nil {
+		t.Fatal("trying has made a job")
+	}
+
+	b.do("deploy", press("deploy"), visible(named("would"))) // deploy
+	b.shows("would be created", "What it reads and writes", "urgent_calls")
+	evaluate[string](b, choose("begin", "BEGINNING"))
+	b.do("do it", click("//*[@role='dialog']//button[@data-testid='apply']"), visible(named("deployed")))
+	b.do("to the job", click("//*[@data-testid='deployed']//a[.='urgent_by_severity']"))
+
+	b.shows("urgent_by_severity", "running", "What flows") // watch
+	b.do("graph", visible(named("graph")+" .react-flow__node"))
+	b.shows("Over time")
+	b.do("charts", visible(named("charts")))
+	eventually(t, "rows of the new job", func() bool {
+		j, err := p.Job(t.Context(), "urgent_by_severity")
+		return err == nil && j.Out > 0
+	})
+	b.do("log", jobTab("Activity"))
+	b.shows("created", "console")
+
+	b.open("/jobs/clean_reads") // a row that was set aside
+	b.do("late rows", jobTab("Late ("), visible(named("open-row")))
+	b.do("one", press("open-row"), visible(named("mend")))
+	b.shows("A row that was late", "Event time", "too late")
+	b.do("what became of it", click("//summary[contains(., 'What became of it')]"), visible(named("became")))
+	b.shows("the watermark of its partition just before it")
+	b.do("close", click("//button[.='Close']"))
+
+	b.do("newest rows", jobTab("Newest rows"), visible(named("why"))) // why
+	b.do("why", press("why"), visible(named("why-answer")))
+	b.shows("Confirmed: the job, run over these messages alone, gives just this row.")
+	b.do("to the message", click("//*[@data-testid='why-answer']//a"))
+	b.shows("Messages", "from an offset")
+	b.clean()
+	p.stop()
+}
+
+// declaration is the declaration that the editor was given.
+func (b *tab) declaration() string {
+	s := b.written()
+	return s[strings.Index(s, "DECLARE STREAM"):]
+}
+
+// TestEveryone opens each page light and dark, wide and narrow: nothing serious stands in anyone's way, nothing is cut off,
+// and no page logs an error.
+func TestEveryone(t *testing.T) {
+	p := watching(t, 1)
+	b := browse(t, p.base)
+	tabs := []string{"Graph", "Steps", "Windows", "Joins and tables", "State and sinks", "Newest rows", "Late (", "Rejected (", "Definition", "Activity"}
+	pages := []struct {
+		path  string
+		ready []act
+	}{
+		{"/", []act{visible(named("jobs"))}},
+		{"/jobs/nothing", []act{visible("[role=alert]")}},
+		{"/topics", []act{visible(named("topics"))}},
+		{"/topics/mat-reads", []act{visible(named("messages"))}},
+		{"/topics/mat-reads", []act{visible(named("messages")), press("declare"), visible(named("proposal"))}},
+		{"/declared", []act{visible(named("definitions"))}},
+		{"/declared/reads", []act{visible(named("rows"))}},
+		{"/streams/reads/lateness", []act{visible(named("proposals"))}},
+		{"/work", []act{visible(named("editor"))}},
+		{"/work", []act{visible(named("editor")), press("samples"), visible(named("record"))}},
+		{"/activity", []act{visible(named("activity"))}},
+		{"/no/such/page", nil},
+	}
+	for _, name := range tabs {
+		pages = append(pages, struct {
+			path  string
+			ready []act
+		}{"/jobs/splits", []act{visible("[role=tab]"), jobTab(name), chromedp.Sleep(500 * time.Millisecond)}})
+	}
+	for _, dark := range []bool{false, true} {
+		scheme := map[bool]string{false: "light", true: "dark"}[dark]
+		b.do(scheme, chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+			_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}}})
+			return err
+		}))
+		for i, page := range pages {
+			b.open(page.path)
+			b.do(page.path, page.ready...)
+			b.accessible(fmt.Sprintf("%s %s (%d)", scheme, page.path, i))
 		}
 	}
-	set("SELECT chip, mat, rssi FROM reads SINCE BEGINNING WHERE mat = 'finish' LIMIT 5")
-	do("run", click("//button[@data-testid='run']"))
-	shows("All rows have come", "5 rows", "finish", "chip varchar")
-	set("SELECT chp FROM reads")
-	do("run with the keyboard", chromedp.Focus(chromedp.CSS("#sql")), chromedp.KeyEvent(kb.Enter, chromedp.KeyModifiers(2)))
-	shows(`unknown column "chp" in reads`, `did you mean "chip"?`)
-	set("SELECT chip, mat FROM reads")
-	do("run live", click("//button[@data-testid='run']"))
-	shows("Waiting for rows")
-	p.write(day[:200])
-	shows("Rows, as they come", "P000")
-	do("stop with the keyboard", chromedp.Focus(chromedp.CSS("#sql")), chromedp.KeyEvent(kb.Escape))
-	shows("Stopped")
-	set("SELECT chip, mat FROM reads")
-	do("type", chromedp.Focus(chromedp.CSS("#sql")), chromedp.SendKeys(chromedp.CSS("#sql"), kb.End+" WHERE upp"))
-	shows("upper(s VARCHAR) → VARCHAR", "The text in capital letters.")
-	do("complete", chromedp.KeyEvent(kb.Tab))
-	if s, err := chromedp.Run(ctx, chromedp.Evaluate[string]("document.querySelector('#sql').value")); err != nil || s != "SELECT chip, mat FROM reads WHERE UPPER(" {
-		t.Errorf("completed to %q (%v)", s, err)
+	b.do("narrow", chromedp.EmulateViewport(390, 800))
+	for i, page := range pages {
+		b.open(page.path)
+		b.do(page.path, page.ready...)
+		if over := evaluate[int](b, "document.documentElement.scrollWidth - window.innerWidth"); over > 1 {
+			t.Errorf("%s (%d) is %d pixels wider than a narrow window", page.path, i, over)
+		}
 	}
-	set("SELECT chip, mat FROM reads")
-	do("reload", chromedp.Reload())
-	if s, err := chromedp.Run(ctx, chromedp.Evaluate[string]("document.querySelector('#sql').value")); err != nil || s != "SELECT chip, mat FROM reads" {
-		t.Errorf("after a reload the text is %q (%v)", s, err)
+	b.mu.Lock() // the job that is not there is answered with 404, which the browser notes
+	kept := b.faults[:0]
+	for _, f := range b.faults {
+		if !strings.Contains(f, "404") {
+			kept = append(kept, f)
+		}
 	}
+	b.faults = kept
+	b.mu.Unlock()
+	b.clean()
+	p.stop()
+}
 
-	do("drop", click("//nav//a[.='Jobs']"), click("//a[.='strong_reads']"), click("//button[@data-testid='drop']"))
-	shows("Drop the job strong_reads?", "What it has written stays")
-	do("confirm", click("//button[.='Drop it']"))
-	shows("No jobs yet")
-	do("activity", click("//nav//a[.='Activity']"))
-	shows("dropped", "strong_reads", "console")
+// TestFirstLoad: what a browser gets before the console stands is at most 300 kB, and it is gzipped.
+func TestFirstLoad(t *testing.T) {
+	p := serve(t, t.TempDir())
+	b := browse(t, p.base)
+	for _, path := range []string{"/", "/work", "/topics", "/jobs/none"} {
+		b.do("a fresh browser", chromedp.Navigate("about:blank"))
+		b.open(path)
+		b.do("it stands", visible("nav a"))
+		time.Sleep(time.Second)
+		sizes := evaluate[string](b, `JSON.stringify(performance.getEntriesByType('resource').concat(performance.getEntriesByType('navigation')).filter((e) => !e.name.includes('/api/')).map((e) => ({name: e.name, size: e.encodedBodySize})))`)
+		var files []struct {
+			Name string
+			Size int
+		}
+		if err := json.Unmarshal([]byte(sizes), &files); err != nil {
+			t.Fatal(err)
+		}
+		total := 0
+		for _, f := range files {
+			total += f.Size
+			if !strings.HasPrefix(f.Name, p.base) {
+				t.Errorf("%s is asked for", f.Name)
+			}
+		}
+		if len(files) < 3 || total > 300_000 || total < 50_000 {
+			t.Errorf("%s: %d bytes in %d files: %+v", path, total, len(files), files)
+		}
+		t.Logf("%s: %d files, %d bytes", path, len(files), total)
+	}
 	p.stop()
 }

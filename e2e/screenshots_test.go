@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"fmt"
 	"html"
 	"net/url"
@@ -23,22 +24,17 @@ func TestScreenshots(t *testing.T) {
 	if err := os.MkdirAll(*screenshots, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	demo := start(t, "demo", "--dir", t.TempDir(), "--listen", "127.0.0.1:0", "--speed", "240")
 	late := int64(0)
 	if kept {
 		late = 20 // the bridge's link has been away
 	}
-	eventually(t, "rows in the crowd table", func() bool {
-		j, err := demo.Job(t.Context(), "crowding")
-		clean, err2 := demo.Job(t.Context(), "clean_reads")
-		return err == nil && err2 == nil && j.Out > 20 && j.Rejects > 2 && clean.Late >= late
-	})
-	ctx := browser(t)
-	shot := func(name, path string, steps ...chromedp.Action[chromedp.Void]) {
+	demo := watching(t, late)
+	page := browse(t, demo.base)
+	ctx := page.ctx
+	shot := func(name, path string, steps ...act) {
 		t.Helper()
-		if err := chromedp.Do(ctx, append([]chromedp.Action[chromedp.Void]{chromedp.Navigate(demo.base + path)}, steps...)...); err != nil {
-			t.Fatalf("%s: %v", name, err)
-		}
+		page.open(path)
+		page.do(name, steps...)
 		time.Sleep(2500 * time.Millisecond) // so that rates and rows are there
 		b, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
 		if err != nil {
@@ -46,26 +42,29 @@ func TestScreenshots(t *testing.T) {
 		}
 		picture(t, name, b)
 	}
-	row := chromedp.CSS("tbody tr")
-	shot("console-jobs.png", "/", chromedp.WaitVisible(row))
-	shot("console-job.png", "/jobs/crowding", chromedp.WaitVisible(row))
-	tab := func(text string) chromedp.Action[chromedp.Void] {
-		return chromedp.Click(chromedp.Search(fmt.Sprintf("//button[@role='tab'][starts-with(., '%s')]", text)))
-	}
-	shot("console-windows.png", "/jobs/crowding", chromedp.WaitVisible(row), tab("Windows"))
-	shot("console-state.png", "/jobs/crowding", chromedp.WaitVisible(row), tab("State and sinks"), chromedp.WaitVisible(chromedp.CSS("[data-testid=promises]")))
-	shot("console-version.png", "/jobs/clean_reads", chromedp.WaitVisible(row), tab("Definition"), chromedp.Click(chromedp.CSS("[data-testid=edit]")),
-		chromedp.SetValue(chromedp.CSS("[data-testid=new-version]"), newClean), chromedp.SendKeys(chromedp.CSS("[data-testid=new-version]"), " "),
-		chromedp.Click(chromedp.CSS("[data-testid=what-changes]")), chromedp.WaitVisible(chromedp.CSS("[data-testid=changes]")))
-	shot("console-joins.png", "/jobs/splits", chromedp.WaitVisible(row), tab("Joins and tables"))
-	shot("console-newest.png", "/jobs/clean_reads", chromedp.WaitVisible(row), tab("Newest rows"))
-	shot("console-rejected.png", "/jobs/clean_reads", chromedp.WaitVisible(row), tab("Late and rejected"))
-	shot("console-query.png", "/query", chromedp.WaitVisible(chromedp.CSS("#sql")), chromedp.Click(chromedp.Search("//button[.='Reads by mat']")),
-		chromedp.Click(chromedp.CSS("[data-testid=run]")), chromedp.WaitVisible(row))
-	shot("console-completion.png", "/query", chromedp.WaitVisible(chromedp.CSS("#sql")), chromedp.Click(chromedp.Search("//button[.='Newest reads']")),
-		chromedp.SendKeys(chromedp.CSS("#sql"), " AND app"), chromedp.WaitVisible(chromedp.CSS("[data-testid=completions]")))
-	shot("console-lateness.png", "/streams/reads/lateness", chromedp.WaitVisible(chromedp.CSS("[data-testid=proposals]")))
-	shot("console-streams.png", "/streams", chromedp.WaitVisible(row), chromedp.Click(chromedp.Search("//button[.='crowd-alerts']")))
+	row := visible("tbody tr")
+	tried := act(chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
+		page.write("SELECT mat, w.opens AS opened, COUNT(*) AS reads, AVG(rssi) AS avg_rssi\nFROM reads\nGROUP BY mat, w\nWINDOW w AS (TUMBLING 10 MINUTES);")
+		return nil
+	}))
+	mistaken := act(chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
+		page.write("SELECT chip, mat, device.batery\nFROM reads\nWHERE rssi > -60 AND upp")
+		return nil
+	}))
+	shot("console-jobs.png", "/", row)
+	shot("console-job.png", "/jobs/crowding", visible(named("graph")+" .react-flow__node"))
+	shot("console-state.png", "/jobs/crowding", visible("[role=tab]"), jobTab("State and sinks"), visible(named("promises")))
+	shot("console-version.png", "/jobs/clean_reads", visible("[role=tab]"), jobTab("Definition"), press("edit"),
+		chromedp.SetValue(chromedp.CSS(named("new-version")), newClean), chromedp.SendKeys(chromedp.CSS(named("new-version")), " "),
+		press("what-changes"), visible(named("changes")))
+	shot("console-joins.png", "/jobs/splits", visible("[role=tab]"), jobTab("Joins and tables"))
+	shot("console-rejected.png", "/jobs/clean_reads", visible("[role=tab]"), jobTab("Rejected ("), visible(named("open-row")))
+	shot("console-why.png", "/jobs/clean_reads", visible("[role=tab]"), jobTab("Newest rows"), press("why"), visible(named("why-answer")))
+	shot("console-topic.png", "/topics/mat-reads", visible(named("messages")))
+	shot("console-declare.png", "/topics/medical-calls", visible(named("messages")), press("declare"), visible(named("proposal")))
+	shot("console-work.png", "/work", visible(named("editor")), tried, chromedp.Sleep(time.Second), press("try"), visible(named("tried")), press("shape-series"))
+	shot("console-mistake.png", "/work", visible(named("editor")), mistaken, chromedp.Sleep(time.Second))
+	shot("console-lateness.png", "/streams/reads/lateness", visible(named("proposals")))
 
 	dir := t.TempDir()
 	race := writeFile(t, dir, "broken.sql", "SELECT chip, device.batery, rsi\nFROM reads\nWHERE device.battery > 0.05;\n")

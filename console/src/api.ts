@@ -111,7 +111,7 @@ export const api = {
   dropSample: (id: number) => ask(client.DELETE("/api/samples/{id}", { params: { path: { id }, ...actor } })),
   propose: (body: Schemas["SampleRequest"]) => ask(client.POST("/api/propose", { body })),
   drift: (n: string) => ask(client.GET("/api/streams/{name}/drift", { params: name(n) })),
-  drifts: () => ask(client.GET("/api/drifts", {})),
+  drifts: () => all<Drift>((after) => client.GET("/api/drifts", { params: { query: { after } } })),
   connections: (body: { sql?: string; names?: string[] }) => ask(client.POST("/api/connections", { body })),
   lateness: (n: string) => ask(client.GET("/api/streams/{name}/lateness", { params: name(n) })),
   topics: () => all<Topic>((after) => client.GET("/api/topics", { params: { query: { after } } })),

@@ -2,55 +2,11 @@
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { api, download, type Sample, type SetAside } from "./api";
-import { Button, count, Empty, Fault, Field, Input, length, Panel, Select, Sheet, Td, Th } from "./parts";
+import { api, download, type SetAside } from "./api";
+import { Button, Empty, Fault, Field, Input, length, Panel, Select, Sheet, Td, Th } from "./parts";
+import { Reasons } from "./found";
 import { Became } from "./why";
 import { instant, moment, useZone } from "./zone";
-
-type Total = { kind: "late" | "rejected"; step: string; class: string; rows: number };
-
-/** How many rows were set aside, by step and reason. onChoose narrows the list to one of them. */
-export function Reasons({ reasons, onChoose }: { reasons: Total[]; onChoose?: (t: Total) => void }) {
-  const most = Math.max(1, ...reasons.map((r) => r.rows));
-  if (reasons.length === 0) return null;
-  return (
-    <Sheet title="By reason" aside="all rows are counted, also those of which no sample is kept">
-      <table className="w-full" data-testid="reasons">
-        <thead><tr><Th>Kind</Th><Th>Step</Th><Th>Reason</Th><Th right>Rows</Th><Th /></tr></thead>
-        <tbody>
-          {reasons.map((r, i) => (
-            <tr key={i}>
-              <Td><span className={r.kind === "late" ? "text-sand" : "text-clay"}>{r.kind}</span></Td><Td>{r.step}</Td>
-              <td className="border-t border-line/70 px-3 py-1.5 text-xs">{onChoose ? <button type="button" className="cursor-pointer text-left text-river hover:underline" onClick={() => onChoose(r)}>{r.class}</button> : r.class}</td>
-              <Td right>{count(r.rows)}</Td>
-              <td className="w-40 border-t border-line/70 px-3"><div className="h-2 overflow-hidden rounded-full bg-line" aria-hidden="true"><div className={r.kind === "late" ? "h-full bg-sand" : "h-full bg-clay"} style={{ width: `${(r.rows / most) * 100}%` }} /></div></td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </Sheet>
-  );
-}
-
-/** Late and rejected rows as a run has them. */
-export function SampleRows({ rows }: { rows: Sample[] }) {
-  if (rows.length === 0) return <Empty>No row was late or rejected.</Empty>;
-  return (
-    <table className="w-full" data-testid="samples">
-      <thead><tr><Th>Step</Th><Th>Kind</Th><Th>Reason</Th><Th>Origin</Th><Th>Row</Th></tr></thead>
-      <tbody>
-        {rows.map((s) => (
-          <tr key={s.seq}>
-            <Td>{s.step}</Td>
-            <Td><span className={s.kind === "late" ? "text-sand" : "text-clay"}>{s.kind}{s.late_by ? ` by ${length(s.late_by)}` : ""}</span></Td>
-            <td className="min-w-52 border-t border-line/70 px-3 py-1.5 align-top text-xs leading-5">{s.reason}</td>
-            <Td mono>{s.origin ?? "–"}</Td><Td mono wide>{s.row}</Td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
-  );
-}
 
 /** The late desk and the rejected desk of a job. */
 export function Desk({ job, kind }: { job: string; kind: "late" | "rejected" }) {

@@ -5,8 +5,8 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, type Connection, type Drift, type Row } from "./api";
 import { addToDraft } from "./drafts";
 import { ago, Button, count, Empty, Fault, length, Sheet, Td, Th } from "./parts";
+import { Connections } from "./found";
 import { Results } from "./results";
-import { Connections } from "./work";
 
 export function DeclaredPage() {
   const definitions = useQuery({ queryKey: ["definitions"], queryFn: api.definitions });

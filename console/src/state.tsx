@@ -2,6 +2,7 @@
 import { useEffect, useState } from "react";
 import { VersionDiff } from "./activity";
 import { api, Problem, type Change, type JobDetail, type JobState, type Version } from "./api";
+import { Changes } from "./found";
 import { ago, Button, bytes, count, Empty, Fault, Sheet, Td, Th } from "./parts";
 
 /** State by step, sinks and checkpoints; looked at again while the page is open. */
@@ -65,22 +66,6 @@ export function StateTab({ job }: { job: JobDetail }) {
         )}
       </Sheet>
     </>
-  );
-}
-
-const tones: Record<string, string> = { kept: "text-river", afresh: "text-sand", gone: "text-clay", new: "text-ink" };
-
-/** What a new version of a job takes over. */
-export function Changes({ list }: { list: Change[] }) {
-  return (
-    <table className="w-full" data-testid="changes">
-      <thead><tr><Th>What</Th><Th>Step</Th><Th>That is</Th></tr></thead>
-      <tbody>
-        {list.map((c, i) => (
-          <tr key={i}><Td><span className={`font-medium ${tones[c.what] ?? ""}`}>{c.what}</span></Td><Td>{c.step} <span className="text-soft">{c.kind}</span></Td><Td>{c.detail ?? ""}</Td></tr>
-        ))}
-      </tbody>
-    </table>
   );
 }
 

@@ -6,9 +6,8 @@ import { Link } from "react-router";
 import { api, download, Problem, runQuery, type Checked, type Column, type Connection, type Outcome, type Row, type SampleInfo, type TryResult } from "./api";
 import { draft, keepDraft } from "./drafts";
 import { Button, count, Diagnostics, Empty, Fault, Field, Input, Panel, Select, Sheet, Td, Th } from "./parts";
+import { Changes, Connections, Reasons, SampleRows } from "./found";
 import { Results } from "./results";
-import { Reasons, SampleRows } from "./aside";
-import { Changes } from "./state";
 
 const Editor = lazy(() => import("./editor"));
 const Graph = lazy(() => import("./graph"));
@@ -316,27 +315,6 @@ function Samples({ streams, list, chosen, onChoose }: { streams: string[]; list:
         )}
       </div>
     </>
-  );
-}
-
-/** Connection tests, each with what was found. */
-export function Connections({ list }: { list: Connection[] }) {
-  if (list.length === 0) return <Empty>Nothing is declared yet.</Empty>;
-  return (
-    <table className="w-full" data-testid="connections">
-      <thead><tr><Th>Name</Th><Th>Place</Th><Th>Found</Th></tr></thead>
-      <tbody>
-        {list.map((c) => (
-          <tr key={`${c.kind} ${c.name}`}>
-            <Td><span className="font-medium">{c.name}</span> <span className="text-soft">{c.kind}</span></Td>
-            <Td><span className="text-soft">{c.place}</span> {c.address}</Td>
-            <td className="border-t border-line/70 px-3 py-1.5 align-top text-xs">
-              {c.checks.map((k) => <div key={k.what} className={k.ok ? "" : "text-clay"}><span className="font-medium">{k.ok ? "✓" : "✗"} {k.what}</span>: {k.detail}</div>)}
-            </td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
   );
 }
 

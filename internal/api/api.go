@@ -3,6 +3,7 @@
 package api
 
 import (
+	"compress/gzip"
 	"context"
 	"errors"
 	"fmt"
@@ -25,6 +26,11 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/klauspost/compress/gzhttp"
 )
+
+// Written is how many messages were written.
+type Written struct {
+	Written int `json:"written"`
+}
 
 // Problem is the body of every error.
 type Problem struct {
@@ -123,9 +129,18 @@ func guard(c *gin.Context) {
 	}
 }
 
+// packed serves files as small as they get.
+var packed = func() func(http.Handler) http.HandlerFunc {
+	w, err := gzhttp.NewWrapper(gzhttp.EnableZstd(false), gzhttp.CompressionLevel(gzip.BestCompression))
+	if err != nil {
+		panic(err)
+	}
+	return w
+}()
+
 // static serves the console; paths that are no file are pages of it.
 func static(console fs.FS) gin.HandlerFunc {
-	files := gzhttp.GzipHandler(http.FileServerFS(console))
+	files := packed(http.FileServerFS(console))
 	return func(c *gin.Context) {
 		path := strings.TrimPrefix(c.Request.URL.Path, "/")
 		if strings.HasPrefix(path, "api/") {
@@ -336,8 +351,12 @@ func (h *handler) routes(a huma.API) {
 			return answer(h.s.Job(in.Name))
 		})
 	huma.Register(a, op("checkpoints", "GET", "/api/jobs/{name}/checkpoints", "The checkpoints of a job that are kept, the newest first", "jobs"),
-		func(ctx context.Context, in *Named) (*body[[]service.CheckpointInfo], error) {
-			return answer(h.s.Checkpoints(in.Name))
+		func(ctx context.Context, in *struct {
+			Named
+			Paging
+		}) (*body[Page[service.CheckpointInfo]], error) {
+			all, err := h.s.Checkpoints(in.Name)
+			return listed(all, err, in.Paging, func(x service.CheckpointInfo) string { return fmt.Sprint(x.Number) })
 		})
 	huma.Register(a, op("drop-job", "DELETE", "/api/jobs/{name}", "Stop a job and forget it", "jobs"),
 		func(ctx context.Context, in *Change) (*struct{}, error) {
@@ -396,9 +415,7 @@ func (h *handler) routes(a huma.API) {
 		func(ctx context.Context, in *struct {
 			Named
 			Body []MessageRequest
-		}) (*body[struct {
-			Written int `json:"written"`
-		}], error) {
+		}) (*body[Written], error) {
 			recs := make([]topiclog.Record, len(in.Body))
 			for i, m := range in.Body {
 				recs[i].Value = []byte(m.Value)
@@ -406,9 +423,7 @@ func (h *handler) routes(a huma.API) {
 					recs[i].Key = []byte(*m.Key)
 				}
 			}
-			return answer(struct {
-				Written int `json:"written"`
-			}{len(recs)}, h.s.WriteMessages(in.Name, recs))
+			return answer(Written{len(recs)}, h.s.WriteMessages(in.Name, recs))
 		})
 
 	huma.Register(a, op("secrets", "GET", "/api/secrets", "The names of the secrets", "service"),

@@ -198,8 +198,8 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 			return answer(h.s.Drift(ctx, in.Name))
 		})
 	huma.Register(a, op("drifts", "GET", "/api/drifts", "The streams whose messages were last seen to differ", "samples"),
-		func(ctx context.Context, _ *struct{}) (*body[[]service.Drift], error) {
-			return answer(h.s.Drifts(), nil)
+		func(ctx context.Context, in *struct{ Paging }) (*body[Page[service.Drift]], error) {
+			return listed(h.s.Drifts(), nil, in.Paging, func(x service.Drift) string { return x.Stream })
 		})
 	huma.Register(a, op("rows", "GET", "/api/definitions/{name}/rows", "Rows of a stream, table or view", "sql"),
 		func(ctx context.Context, in *struct {

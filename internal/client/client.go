@@ -149,8 +149,8 @@ func (c *Client) SetParallelism(ctx context.Context, name string, tasks int) err
 }
 
 // Checkpoints gives the checkpoints of a job that are kept, the newest first.
-func (c *Client) Checkpoints(ctx context.Context, name string) (out []service.CheckpointInfo, err error) {
-	return out, c.call(ctx, "GET", "/api/jobs/"+url.PathEscape(name)+"/checkpoints", nil, &out)
+func (c *Client) Checkpoints(ctx context.Context, name string) ([]service.CheckpointInfo, error) {
+	return pages[service.CheckpointInfo](ctx, c, "/api/jobs/"+url.PathEscape(name)+"/checkpoints", nil)
 }
 
 // StopJob stops a job.

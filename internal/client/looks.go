@@ -106,8 +106,8 @@ func (c *Client) Drift(ctx context.Context, stream string) (out *service.Drift, 
 }
 
 // Drifts gives the streams whose messages were last seen to differ.
-func (c *Client) Drifts(ctx context.Context) (out []service.Drift, err error) {
-	return out, c.call(ctx, "GET", "/api/drifts", nil, &out)
+func (c *Client) Drifts(ctx context.Context) ([]service.Drift, error) {
+	return pages[service.Drift](ctx, c, "/api/drifts", nil)
 }
 
 // Connections tests sources, sinks and endpoints: those of a text, or of given names, or all.
