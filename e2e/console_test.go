@@ -202,7 +202,7 @@ CREATE JOB urgent_by_severity AS
 	b.write(right)
 	b.shows("no errors")
 	b.do("plan", click("//button[@role='tab'][.='Plan']"), visible(named("graph")))
-	b.shows("How it would run", "bytes")
+	b.shows("How it would run", "one entry for each severity and open window")
 
 	b.do("samples", press("samples"), visible(named("record"))) // try
 	b.shows("No samples yet")

@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, type Activity, type Version } from "./api";
-import { Button, Empty, Fault, Panel, Sheet, Td, Th } from "./parts";
+import { Button, Empty, Fault, Panel, Scroll, Sheet, Td, Th } from "./parts";
 import { moment, useZone } from "./zone";
 
 export function ActivityPage() {
@@ -42,7 +42,7 @@ export function Log({ object }: { object?: string }) {
         )}
       </Sheet>
       <Panel open={open !== undefined} wide title={open ? `${open.actor} ${open.action} ${open.object}` : ""} onClose={() => setOpen(undefined)}>
-        <pre className="overflow-x-auto rounded-lg border border-line bg-paper p-3 font-mono text-xs whitespace-pre-wrap">{open?.detail}</pre>
+        <Scroll as="pre" className="rounded-lg border border-line bg-paper p-3 font-mono text-xs whitespace-pre-wrap">{open?.detail}</Scroll>
       </Panel>
     </>
   );
@@ -67,8 +67,8 @@ export function differences(a: string, b: string): Line[] {
 /** How a version differs from another. */
 export function VersionDiff({ from, to }: { from: Version; to: Version }) {
   return (
-    <pre data-testid="diff" className="overflow-x-auto rounded-lg border border-line bg-paper p-3 font-mono text-xs leading-relaxed">
+    <Scroll as="pre" data-testid="diff" className="rounded-lg border border-line bg-paper p-3 font-mono text-xs leading-relaxed">
       {differences(from.sql, to.sql).map((l, i) => <div key={i} className={l.sign === "+" ? "bg-river-pale text-river" : l.sign === "-" ? "bg-clay-pale text-clay" : ""}>{l.sign} {l.text}</div>)}
-    </pre>
+    </Scroll>
   );
 }

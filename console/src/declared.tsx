@@ -4,7 +4,7 @@ import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, type Connection, type Drift, type Row } from "./api";
 import { addToDraft } from "./drafts";
-import { ago, Button, count, Empty, Fault, length, Sheet, Td, Th } from "./parts";
+import { ago, Button, count, Empty, Fault, length, Scroll, Sheet, Td, Th } from "./parts";
 import { Connections } from "./found";
 import { Results } from "./results";
 
@@ -62,7 +62,7 @@ export function DefinitionPage() {
       <div className="flex flex-wrap items-center gap-3">
         <Link to="/declared" className="text-soft hover:text-ink">Streams, tables and sinks</Link><span className="text-line">/</span><h1 className="text-xl font-semibold">{name}</h1>
         {x && <span className="text-soft">{x.kind}</span>}
-        <span className="ml-auto flex gap-2">
+        <span className="ml-auto flex flex-wrap gap-2">
           {x?.kind === "stream" && x.event_time && <Link to={`/streams/${encodeURIComponent(name)}/lateness`} className="rounded-md border border-line bg-sheet px-3 py-1.5 text-sm font-medium hover:bg-paper">How late are its rows?</Link>}
           {x && ["stream", "table", "sink", "endpoint"].includes(x.kind) && <Button testid="test-connections" onClick={() => { setFault(""); api.connections({ names: [name] }).then(setTests, (e: Error) => setFault(e.message)); }}>Test the connection</Button>}
           {x && <Button onClick={() => edit(x.sql.replace(/^DECLARE(?!\s+OR)/i, "DECLARE OR REPLACE").replace(/^CREATE(?!\s+OR)/i, "CREATE OR REPLACE"))}>Change in the editor</Button>}
@@ -80,7 +80,7 @@ export function DefinitionPage() {
             )}
           </Sheet>
           <Sheet title="Definition" aside={x.users.length ? `used by ${x.users.join(", ")}` : "nothing uses it"}>
-            <pre className="overflow-x-auto p-4 font-mono text-xs leading-relaxed">{x.sql}</pre>
+            <Scroll as="pre" className="p-4 font-mono text-xs leading-relaxed">{x.sql}</Scroll>
             {x.place === "topic" && <p className="border-t border-line px-4 py-2"><Link className="text-river hover:underline" to={`/topics/${encodeURIComponent(x.address ?? "")}`}>Raw messages of {x.address}</Link></p>}
           </Sheet>
         </div>
@@ -102,7 +102,7 @@ function DriftSheet({ drift, onTake }: { drift: Drift; onTake: (sql: string) => 
         <thead><tr><Th>Field</Th><Th>What</Th><Th right>Messages</Th><Th>Declared</Th><Th>Found</Th><Th>Examples</Th></tr></thead>
         <tbody>{drift.fields.map((f) => <tr key={f.what + f.field}><Td><b>{f.field}</b></Td><Td><span className="text-sand">{f.what}</span></Td><Td right>{count(f.messages)}</Td><Td mono>{f.declared}</Td><Td mono>{f.found}</Td><Td mono wide>{f.examples.join("  ")}</Td></tr>)}</tbody>
       </table>
-      {drift.sql && <div className="border-t border-line p-4"><pre className="overflow-x-auto font-mono text-xs">{drift.sql}</pre><div className="mt-3"><Button onClick={() => onTake(drift.sql!)}>Take it into the editor</Button></div></div>}
+      {drift.sql && <div className="border-t border-line p-4"><Scroll as="pre" className="font-mono text-xs">{drift.sql}</Scroll><div className="mt-3"><Button onClick={() => onTake(drift.sql!)}>Take it into the editor</Button></div></div>}
     </Sheet>
   );
 }

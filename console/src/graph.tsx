@@ -137,7 +137,7 @@ export default function Graph({ plan, steps, rates, height = 380 }: { plan: Expl
     return { ...n, data: { ...n.data, lines: lines.filter(Boolean), fill: queued?.room ? (queued.queued ?? 0) / queued.room : undefined, fault: waits ? `waits: ${waits.reason}` : undefined } };
   });
   return (
-    <div style={{ height }} data-testid="graph" role="img" aria-label={`${placed.length} steps: ${placed.map((s) => s.data.name).join(", ")}`}>
+    <div style={{ height }} data-testid="graph" role="group" aria-label={`${placed.length} steps: ${placed.map((s) => s.data.name).join(", ")}`}>
       <ReactFlow nodes={nodes} edges={edges} nodeTypes={types} fitView fitViewOptions={{ padding: 0.06 }} minZoom={0.15} nodesDraggable={false} nodesConnectable={false} nodesFocusable={false} edgesFocusable={false} proOptions={{ hideAttribution: true }}>
         <Background color="var(--color-line)" gap={22} />
         <Controls showInteractive={false} />

@@ -1,6 +1,6 @@
 // Small parts that several pages use.
 import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
-import type { ReactNode } from "react";
+import { createElement, useEffect, useRef, useState, type ReactNode } from "react";
 import { moment } from "./zone";
 
 const stateStyle: Record<string, string> = {
@@ -21,16 +21,32 @@ export function State({ state }: { state: string }) {
   );
 }
 
+/** What may be wider than its place: it can then be moved with the keyboard too. */
+export function Scroll({ children, className = "", as = "div", "data-testid": testid }: { children: ReactNode; className?: string; as?: "div" | "pre"; "data-testid"?: string }) {
+  const box = useRef<HTMLElement>(null);
+  const [wide, setWide] = useState(false);
+  useEffect(() => {
+    const el = box.current!;
+    const look = () => setWide(el.scrollWidth > el.clientWidth);
+    const watch = new ResizeObserver(look);
+    watch.observe(el);
+    for (const c of el.children) watch.observe(c);
+    look();
+    return () => watch.disconnect();
+  }, [children]);
+  return createElement(as, { ref: box, "data-testid": testid, className: `overflow-x-auto ${className}`, ...(wide ? { tabIndex: 0, role: "group", "aria-label": "wider than its place" } : {}) }, children);
+}
+
 export function Sheet({ title, aside, children }: { title?: ReactNode; aside?: ReactNode; children: ReactNode }) {
   return (
-    <section className="rounded-lg border border-line bg-sheet">
+    <section className="min-w-0 rounded-lg border border-line bg-sheet">
       {title && (
         <header className="flex items-center justify-between gap-4 border-b border-line px-4 py-2.5">
           <h2 className="text-sm font-semibold">{title}</h2>
           <div className="text-xs text-soft">{aside}</div>
         </header>
       )}
-      <div className="overflow-x-auto">{children}</div>
+      <Scroll>{children}</Scroll>
     </section>
   );
 }

@@ -1,7 +1,7 @@
 // Rows as a table, a time series, bars, or points on a plane map; and as a file.
 import { lazy, Suspense, useMemo, useState } from "react";
 import { download, type Column, type Row } from "./api";
-import { Button, cell, count, Empty, Fault, Select, Td, Th } from "./parts";
+import { Button, cell, count, Empty, Fault, Scroll, Select, Td, Th } from "./parts";
 import { timestamp, useZone } from "./zone";
 
 const Plot = lazy(() => import("./plot"));
@@ -53,7 +53,7 @@ export function Results({ columns, rows, total, note, onWhy }: { columns: Column
 
 function Table({ columns, rows, onWhy }: { columns: Column[]; rows: Row[]; onWhy?: (r: Row) => void }) {
   return (
-    <div className="overflow-x-auto">
+    <Scroll>
       <table className="w-full" data-testid="rows">
         <thead><tr>{columns.map((c) => <Th key={c.name} right={isNumber(c)}>{c.name} <span className="font-normal text-soft">{c.type.toLowerCase()}</span></Th>)}{onWhy && <Th />}</tr></thead>
         <tbody>
@@ -65,7 +65,7 @@ function Table({ columns, rows, onWhy }: { columns: Column[]; rows: Row[]; onWhy
           ))}
         </tbody>
       </table>
-    </div>
+    </Scroll>
   );
 }
 

@@ -3,7 +3,7 @@ import { useEffect, useState } from "react";
 import { VersionDiff } from "./activity";
 import { api, Problem, type Change, type JobDetail, type JobState, type Version } from "./api";
 import { Changes } from "./found";
-import { ago, Button, bytes, count, Empty, Fault, Sheet, Td, Th } from "./parts";
+import { ago, Button, bytes, count, Empty, Fault, Scroll, Sheet, Td, Th } from "./parts";
 
 /** State by step, sinks and checkpoints; looked at again while the page is open. */
 export function StateTab({ job }: { job: JobDetail }) {
@@ -115,7 +115,7 @@ export function Definition({ job }: { job: JobDetail }) {
     <>
       {text === undefined ? (
         <Sheet title={`SQL, version ${job.version}`} aside={<Button testid="edit" onClick={() => begin(job.sql)}>Change …</Button>}>
-          <pre className="overflow-x-auto p-4 font-mono text-xs leading-relaxed">{job.sql}</pre>
+          <Scroll as="pre" className="p-4 font-mono text-xs leading-relaxed">{job.sql}</Scroll>
         </Sheet>
       ) : (
         <Sheet title="A new version" aside="it takes over place and state at a checkpoint">
@@ -148,7 +148,7 @@ export function Definition({ job }: { job: JobDetail }) {
           {shown > 0 && <div className="p-4">{diffOf(versions, shown)}</div>}
         </Sheet>
       )}
-      <Sheet title="Plan"><pre className="overflow-x-auto p-4 font-mono text-xs leading-relaxed">{job.explain}</pre></Sheet>
+      <Sheet title="Plan"><Scroll as="pre" className="p-4 font-mono text-xs leading-relaxed">{job.explain}</Scroll></Sheet>
     </>
   );
 }

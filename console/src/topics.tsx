@@ -4,7 +4,7 @@ import { useEffect, useRef, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, followTopic, type Message, type Problem, type Proposal } from "./api";
 import { addToDraft } from "./drafts";
-import { ago, Button, bytes, Confirm, count, Diagnostics, Empty, Fault, Field, Input, Panel, Select, Sheet, Td, Th } from "./parts";
+import { ago, Button, bytes, Confirm, count, Diagnostics, Empty, Fault, Field, Input, Panel, Scroll, Select, Sheet, Td, Th } from "./parts";
 import { perSecond } from "./rate";
 import { Became } from "./why";
 import { moment, useZone } from "./zone";
@@ -98,7 +98,7 @@ export function TopicPage() {
       <div className="flex flex-wrap items-center gap-3">
         <Link to="/topics" className="text-soft hover:text-ink">Topics</Link><span className="text-line">/</span><h1 className="text-xl font-semibold">{name}</h1>
         {t && <span className="text-xs text-soft">{count(t.messages)} messages, {bytes(t.bytes)}, {perSecond(t.rate)}</span>}
-        <span className="ml-auto flex gap-2">
+        <span className="ml-auto flex flex-wrap gap-2">
           <Button testid="declare" onClick={() => setPanel("declare")}>Declare a stream …</Button>
           <Button testid="write" onClick={() => setPanel("write")}>Write a message …</Button>
           <Button kind="danger" onClick={() => setPanel("drop")}>Drop …</Button>
@@ -186,7 +186,7 @@ function OneMessage({ topic, m }: { topic: string; m: Message }) {
   return (
     <>
       <dl className="grid grid-cols-[6rem_1fr] gap-x-4 gap-y-1"><dt className="text-soft">Arrived</dt><dd>{moment(m.at)}</dd><dt className="text-soft">Key</dt><dd className="font-mono">{m.key ?? "none"}</dd></dl>
-      <pre className="overflow-x-auto rounded-lg border border-line bg-paper p-3 font-mono text-xs whitespace-pre-wrap"><Value m={m} as="json" /></pre>
+      <Scroll as="pre" className="rounded-lg border border-line bg-paper p-3 font-mono text-xs whitespace-pre-wrap"><Value m={m} as="json" /></Scroll>
       <Field label="What became of it in the job"><Select testid="became-job" value={job} onChange={(e) => setJob(e.target.value)}><option value="">choose a job</option>{jobs.data?.map((j) => <option key={j.name}>{j.name}</option>)}</Select></Field>
       {job && <Became job={job} topic={topic} partition={m.partition} offset={m.offset} />}
     </>
@@ -224,13 +224,13 @@ function Declare({ topic }: { topic: string }) {
   return (
     <>
       <p className="text-xs text-soft">{count(p.messages)} messages looked at{p.unreadable > 0 ? `, ${count(p.unreadable)} of them no rows` : ""}.</p>
-      <pre data-testid="proposal" className="overflow-x-auto rounded-lg border border-line bg-paper p-3 font-mono text-xs">{p.sql}</pre>
-      <div className="overflow-x-auto rounded-lg border border-line">
+      <Scroll as="pre" data-testid="proposal" className="rounded-lg border border-line bg-paper p-3 font-mono text-xs">{p.sql}</Scroll>
+      <Scroll className="rounded-lg border border-line">
         <table className="w-full">
           <thead><tr><Th>Column</Th><Th>Type</Th><Th right>Missing in</Th><Th>Examples</Th><Th /></tr></thead>
           <tbody>{p.columns.map((c) => <tr key={c.name}><Td><span className="font-medium">{c.name}</span></Td><td className="border-t border-line/70 px-3 py-1.5 align-top font-mono text-xs">{c.type}{c.not_null ? " NOT NULL" : ""}</td><Td right>{count(c.missing)}</Td><td className="border-t border-line/70 px-3 py-1.5 align-top font-mono text-xs break-all">{c.examples.join("  ")}</td><Td><span className="text-xs text-soft">{c.note}</span></Td></tr>)}</tbody>
         </table>
-      </div>
+      </Scroll>
       {p.event_times.map((t, i) => <p key={t.column} className="text-xs">{i === 0 ? "Event time" : "Or"} <b>{t.column}</b>: {t.why}; the latest lies {(t.most / 1e6).toFixed(1)} s behind. A delay of {t.delay / 1e6} s keeps 999 of 1000 rows.</p>)}
       {p.notes.map((n, i) => <p key={i} className="text-xs text-soft">{n}</p>)}
       <Button testid="take" kind="main" onClick={() => { addToDraft(p.sql); go("/work"); }}>Take it into the editor</Button>

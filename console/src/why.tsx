@@ -2,7 +2,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, type Row } from "./api";
-import { count, Empty, Fault, Sheet, Td, Th } from "./parts";
+import { count, Empty, Fault, Scroll, Sheet, Td, Th } from "./parts";
 import { instant, useZone } from "./zone";
 
 const place = (topic: string, partition: number, offset: number) => `/topics/${encodeURIComponent(topic)}?partition=${partition}&from=${offset}`;
@@ -16,10 +16,10 @@ export function Why({ job, sink, row }: { job: string; sink: string; row: Row })
   const w = q.data;
   return (
     <div className="space-y-4" data-testid="why-answer">
-      <pre className="overflow-x-auto rounded-lg border border-line bg-paper p-3 font-mono text-xs">{JSON.stringify(row, null, 1)}</pre>
+      <Scroll as="pre" className="rounded-lg border border-line bg-paper p-3 font-mono text-xs">{JSON.stringify(row, null, 1)}</Scroll>
       <p className={w.confirmed ? "text-river" : "text-sand"}>{w.confirmed ? "Confirmed: the job, run over these messages alone, gives just this row." : "Not confirmed: these messages alone do not give just this row."}</p>
       {w.notes.map((n, i) => <p key={i} className="text-xs text-soft">{n}</p>)}
-      {w.gives.length > 0 && <pre className="overflow-x-auto rounded border border-line p-3 font-mono text-xs">{w.gives.map((g) => JSON.stringify(g)).join("\n")}</pre>}
+      {w.gives.length > 0 && <Scroll as="pre" className="rounded border border-line p-3 font-mono text-xs">{w.gives.map((g) => JSON.stringify(g)).join("\n")}</Scroll>}
       {w.streams.map((s, i) => (
         <Sheet key={i} title={<>{s.stream} <span className="font-normal text-soft">{s.table ? "table" : "stream"}</span></>} aside={`${count(s.found)} of ${count(s.looked)} messages`}>
           {s.conditions.length > 0 && <p className="px-4 py-2 font-mono text-xs text-soft">{s.conditions.join("  AND  ")}</p>}
@@ -66,7 +66,7 @@ export function Became({ job, topic, partition, offset }: { job: string; topic: 
       {b.results.map((r, i) => (
         <div key={i} className="rounded-lg border border-line p-3 text-xs">
           <div>{r.found.length > 0 ? `Stands in ${r.sink}` : r.key ? `Has a part in this row of ${r.sink}` : `Goes to ${r.sink}`}{r.key ? ` (by ${Object.keys(r.key).join(", ")})` : ""}</div>
-          <pre className="mt-1 overflow-x-auto font-mono">{JSON.stringify(r.found.at(-1) ?? r.row)}</pre>
+          <Scroll as="pre" className="mt-1 font-mono">{JSON.stringify(r.found.at(-1) ?? r.row)}</Scroll>
         </div>
       ))}
     </div>

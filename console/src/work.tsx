@@ -5,7 +5,7 @@ import { lazy, Suspense, useEffect, useMemo, useRef, useState } from "react";
 import { Link } from "react-router";
 import { api, download, Problem, runQuery, type Checked, type Column, type Connection, type Outcome, type Row, type SampleInfo, type TryResult } from "./api";
 import { draft, keepDraft } from "./drafts";
-import { Button, count, Diagnostics, Empty, Fault, Field, Input, Panel, Select, Sheet, Td, Th } from "./parts";
+import { Button, bytes, count, Diagnostics, Empty, Fault, Field, Input, Panel, Scroll, Select, Sheet, Td, Th } from "./parts";
 import { Changes, Connections, Reasons, SampleRows } from "./found";
 import { Results } from "./results";
 
@@ -208,7 +208,7 @@ function PlanTable({ checked }: { checked: Checked }) {
   const plan = [...checked.statements].reverse().find((s) => s.plan)!.plan!;
   return (
     <>
-      <div className="overflow-x-auto border-t border-line">
+      <Scroll className="border-t border-line">
         <table className="w-full">
           <thead><tr><Th>Step</Th><Th>Does</Th><Th>Result</Th><Th>State, at {count(plan.rows_per_second)} rows a second</Th></tr></thead>
           <tbody>
@@ -217,12 +217,12 @@ function PlanTable({ checked }: { checked: Checked }) {
                 <Td><span className="font-medium">{s.step}</span> <span className="text-soft">{s.kind}</span></Td>
                 <td className="border-t border-line/70 px-3 py-1.5 align-top text-xs">{s.detail}{s.reads && <span className="text-soft"> reads {s.reads.join(", ")}</span>}{s.promise && <span className="block text-soft">{s.promise}</span>}</td>
                 <Td>{s.output ?? ""}{s.keys && s.keys.length > 0 && <span className="block text-xs text-soft">by {s.keys.join(", ")}</span>}</Td>
-                <td className="border-t border-line/70 px-3 py-1.5 align-top text-xs">{s.state?.words}</td>
+                <td className="border-t border-line/70 px-3 py-1.5 align-top text-xs">{s.state?.words}{s.state?.bytes ? <b className="font-medium"> {bytes(s.state.bytes)}</b> : null}</td>
               </tr>
             ))}
           </tbody>
         </table>
-      </div>
+      </Scroll>
       {plan.notes?.map((n) => <p key={n} className="border-t border-line px-4 py-2 text-xs text-soft">{n}</p>)}
     </>
   );
