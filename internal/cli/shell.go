@@ -17,6 +17,7 @@ import (
 	"fiume/internal/core/sql"
 	"fiume/internal/service"
 
+	"github.com/kballard/go-shellquote"
 	"github.com/reeflective/readline"
 	"github.com/spf13/cobra"
 )
@@ -31,6 +32,8 @@ Ctrl-C ends it and not the shell. Tab completes keywords, names, columns and fun
 the history is kept between sessions.
 
 Words of the shell itself stand alone on a line: help, output, chart, timing, run, quit.
+So do the commands of fiume that look, try and find out, as they are typed elsewhere, without
+"fiume" in front: topic read mat-reads --last 3, propose mat-reads, job aside crowding.
 With a file on standard input it runs the statements and ends at the first that fails,
 or goes on with --go-on.`,
 		Example: `  fiume shell
@@ -85,6 +88,8 @@ Words of the shell, alone on a line:
   chart                         the same as output chart: bars where a column has text, else a line
   timing on|off                 say how long each statement took
   run FILE                      do the statements of a file
+  topic, propose, drift, sample, try, test, connections, job, lateness, activity, functions, secret …
+                                the commands of fiume, each with --help
   quit                          end; so does Ctrl-D
 
 Keys: Tab completes, arrows and Ctrl-R go through the history, Ctrl-C clears the line or ends a query.
@@ -130,7 +135,7 @@ func (s *shell) interact(ctx context.Context) error {
 
 // whole says whether a text can be done: a word of the shell, or statements up to their semicolon.
 func (s *shell) whole(text string) bool {
-	if strings.TrimSpace(text) == "" || isWord(text) {
+	if strings.TrimSpace(text) == "" || isWord(text) || isCommand(text) {
 		return true
 	}
 	_, rest := sql.Split(text)
@@ -147,12 +152,55 @@ func isWord(text string) bool {
 	return len(f) > 0 && len(f) <= 2 && !strings.Contains(text, "\n") && !strings.HasSuffix(strings.TrimSpace(text), ";") && slices.Contains(own, strings.ToLower(f[0]))
 }
 
+// commands are those of the command line that can be typed in the shell too.
+var commands = []string{"topic", "propose", "drift", "sample", "try", "test", "connections", "job", "lateness", "activity", "functions", "secret"}
+
+// isCommand says whether a line is a command of the command line.
+func isCommand(text string) bool {
+	text = strings.TrimSpace(text)
+	first, _, _ := strings.Cut(text, " ")
+	return slices.Contains(commands, first) && !strings.Contains(text, "\n") && !strings.HasSuffix(text, ";")
+}
+
+// command does a command of the command line. Ctrl-C ends it.
+func (s *shell) command(ctx context.Context, text string) error {
+	args, err := shellquote.Split(text)
+	if err != nil {
+		return fail(exitUsage, "%s: a quote has no end", strings.TrimSpace(text))
+	}
+	if len(args) == 3 && args[1] == "drop" && (args[0] == "topic" || args[0] == "job") && !strings.HasPrefix(args[2], "-") {
+		return s.statement(ctx, fmt.Sprintf("DROP %s %s;", strings.ToUpper(args[0]), sql.Quoted(args[2]))) // which asks first
+	}
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
+	defer stop()
+	began := time.Now()
+	sub := &app{in: s.in, out: s.out, err: s.err, ctx: ctx}
+	root := sub.root()
+	root.SetArgs(append(args, "--server", s.serviceAddress()))
+	root.SetIn(s.in)
+	root.SetOut(s.out)
+	root.SetErr(s.err)
+	err = root.ExecuteContext(ctx)
+	if ctx.Err() != nil {
+		err = nil
+		fmt.Fprintln(s.err, "stopped")
+	}
+	if s.timing && err == nil {
+		fmt.Fprintf(s.err, "%s\n", time.Since(began).Round(time.Millisecond))
+	}
+	return err
+}
+
 // do does a line, and says whether the shell ends.
 func (s *shell) do(ctx context.Context, text string) (quit bool) {
 	if isWord(text) {
 		quit, err := s.word(ctx, strings.Fields(text))
 		s.tell(err)
 		return quit
+	}
+	if isCommand(text) {
+		s.tell(s.command(ctx, text))
+		return false
 	}
 	statements, rest := sql.Split(text)
 	if rest = strings.TrimSpace(rest); rest != "" {
@@ -332,7 +380,7 @@ func (s *shell) script(ctx context.Context) error {
 	var text strings.Builder
 	for {
 		line, err := r.ReadString('\n')
-		if strings.TrimSpace(text.String()) == "" && isWord(line) {
+		if strings.TrimSpace(text.String()) == "" && (isWord(line) || isCommand(line)) {
 			if s.do(ctx, line) {
 				return nil
 			}
@@ -433,6 +481,21 @@ func (s *shell) proposals(text, word string) (out [][2]string) {
 		for _, w := range own {
 			add(w, "of the shell")
 		}
+	}
+	// A command and its own commands.
+	for at, rest := (&app{}).root(), text; at != nil; {
+		first, more, deeper := strings.Cut(strings.TrimLeft(rest, " "), " ")
+		var next *cobra.Command
+		for _, c := range at.Commands() {
+			if at.HasParent() || slices.Contains(commands, c.Name()) {
+				if !deeper {
+					add(c.Name(), c.Short)
+				} else if c.Name() == first {
+					next = c
+				}
+			}
+		}
+		at, rest = next, more
 	}
 	return out
 }
