@@ -159,7 +159,7 @@ CREATE JOB urgent_by_severity AS
 	x.shows("count")
 	x.press("\x03")
 	x.enter("chart")
-	x.enter("SELECT mat, COUNT(*) AS n FROM reads SINCE BEGINNING UNTIL NOW GROUP BY mat, w WINDOW w AS (TUMBLING 1 DAY);")
+	x.enter("SELECT mat, COUNT(*) AS n FROM reads SINCE BEGINNING GROUP BY mat, w WINDOW w AS (TUMBLING 1 DAY) UNTIL NOW;")
 	x.shows("█")
 	x.enter("quit")
 	done := make(chan error, 1)
