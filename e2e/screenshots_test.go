@@ -94,7 +94,7 @@ func TestScreenshots(t *testing.T) {
 	terminal("cli-jobs.png", "job list", "topic list", "job show crowding")
 	clean := writeFile(t, dir, "clean.sql", newClean)
 	terminal("cli-versions.png", "test ../demo/tests/crowding ../demo/tests/clean_reads", "apply --dry-run "+clean, "job compare clean_reads "+clean, "job state clean_reads")
-	terminal("cli-joins.png", "job show splits")
+	terminal("cli-road.png", "topic read medical-calls --last 2", "propose medical-calls", "job aside clean_reads --kind late --limit 2", "job became clean_reads mat-reads 0:100")
 	terminal("cli-lateness.png", "lateness reads")
 	terminal("cli-query.png", `query "SELECT mat, w.opens AS opened, COUNT(*) AS reads, AVG(rssi) AS avg_rssi FROM reads SINCE BEGINNING GROUP BY mat, w WINDOW w AS (TUMBLING 1 MINUTE) LIMIT 12"`, "topic read crowd-alerts --last 4")
 	wild := writeFile(t, dir, "crowd.sql", "select mat,count(distinct chip) as runners,-- how many\n arg_max(chip,rssi) as nearest from reads where rssi>-75 and not(mat='finish') group by mat,w window w as(tumbling 1 minute);\n")

@@ -3,7 +3,8 @@ package sql
 import "strings"
 
 // Split cuts a text into its statements, each with its semicolon. What stands behind the last semicolon is given apart:
-// it is blank where the text is whole. Semicolons in quoted texts and comments do not count.
+// it is blank where the text is whole. Semicolons in quoted texts and comments do not count. Where a quoted text or a comment
+// has no end, nothing is whole, and all is rest.
 func Split(text string) (statements []string, rest string) {
 	toks, _, cut := scan(text, &Errors{})
 	if cut {

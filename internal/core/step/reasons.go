@@ -42,6 +42,8 @@ func ReasonClass(reason string) string {
 				continue
 			}
 			b.WriteByte(c)
+		case (c == '-' || c == '+') && i+1 < len(reason) && '0' <= reason[i+1] && reason[i+1] <= '9' && (i == 0 || !wordByte(reason[i-1])):
+			// the sign of the number that follows
 		case '0' <= c && c <= '9' && (i == 0 || !wordByte(reason[i-1])):
 			b.WriteString("…")
 			for i+1 < len(reason) && (wordByte(reason[i+1]) || strings.IndexByte(".:+-", reason[i+1]) >= 0) {
