@@ -32,6 +32,7 @@ lint:
 
 bench:
 	go test -run '^$$' -bench . -benchmem ./internal/...
+	go test -run '^$$' -bench . -benchtime 1x ./e2e
 
 openapi: setup build
 	go test -count=1 -run TestOpenAPI ./e2e -openapi

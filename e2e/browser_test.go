@@ -25,7 +25,7 @@ type act = chromedp.Action[chromedp.Void]
 
 // tab is a page of a headless browser that looks at a service's console. Whatever goes wrong in it is kept.
 type tab struct {
-	t    *testing.T
+	t    testing.TB
 	ctx  context.Context
 	base string
 
@@ -34,7 +34,7 @@ type tab struct {
 }
 
 // browse opens a headless browser with one page, closed at the test's end.
-func browse(t *testing.T, base string) *tab {
+func browse(t testing.TB, base string) *tab {
 	t.Helper()
 	path, err := exec.LookPath("chromium")
 	if err != nil {
