@@ -123,7 +123,7 @@ export default function Graph({ plan, steps, rates, height = 380 }: { plan: Expl
     if (first && last) {
       lines.push(rates ? `${perSecond(rates[`${first.id} in`])} in → ${perSecond(rates[`${last.id} out`])} out` : `${count(first.counts.in)} in → ${count(last.out)} out`);
       const share = first.counts.in > 0 ? last.out / first.counts.in : 0;
-      const windows = of.some((s) => s.kind === "window");
+      const windows = of.some((s) => s.kind === "window" || s.kind === "table"); // what goes in is not what comes out
       const late = sum((s) => s.counts.late), rejected = sum((s) => s.counts.rejected), state = Math.max(...all.map((s) => s.bytes ?? 0));
       lines.push([first.kind === "output" || windows || first.counts.in === 0 ? "" : `${(share * 100).toFixed(share < 0.1 ? 1 : 0)} % pass`, state ? `${bytes(state)} state` : "", late ? `${count(late)} late` : "", rejected ? `${count(rejected)} rejected` : ""].filter(Boolean).join(" · "));
       const mark = of.find((s) => s.watermark !== undefined)?.watermark;

@@ -95,7 +95,7 @@ export function Field({ label, children }: { label: string; children: ReactNode 
   return <label className="flex min-w-0 flex-col gap-1 text-xs text-soft">{label}{children}</label>;
 }
 
-const inputStyle = "rounded-md border border-line bg-sheet px-2 py-1.5 text-sm text-ink";
+const inputStyle = "h-9 rounded-md border border-line bg-sheet px-2 py-1.5 text-sm text-ink";
 
 export function Input(p: React.InputHTMLAttributes<HTMLInputElement> & { testid?: string }) {
   const { testid, className = "", ...rest } = p;

@@ -148,7 +148,7 @@ export function WorkPage() {
           <Editor value={sql} onChange={setSql} onRun={() => (isQuery ? void run() : tryIt())} onStop={stop} onChecked={setChecked} words={words.data} functions={functions.data ?? []} label="SQL" />
         </Suspense>
         <div className="flex flex-wrap items-center gap-2 border-t border-line px-4 py-2.5">
-          <Button testid="run" kind="main" onClick={() => void run()} disabled={!isQuery || phase === "running"}>Run live</Button>
+          <Button testid="run" kind="main" onClick={() => void run()} disabled={!isQuery || !checked?.ok || phase === "running"}>Run live</Button>
           {phase === "running" && live.current.paused
             ? <Button testid="pause" onClick={() => { live.current.paused = false; setTotal((t) => t); }}>Go on</Button>
             : <Button testid="pause" disabled={phase !== "running"} onClick={() => { live.current.paused = true; setRows((r) => [...r]); }}>Pause</Button>}
@@ -167,7 +167,7 @@ export function WorkPage() {
       <TabGroup selectedIndex={tab} onChange={setTab}>
         <TabList className="flex flex-wrap gap-1 border-b border-line">
           {["Result", "Steps", "Plan", `Late and rejected${tried ? ` (${count(tried.samples.length)})` : ""}`].map((t) => (
-            <Tab key={t.split(" (")[0]} className="-mb-px cursor-pointer border-b-2 border-transparent px-3 py-2 font-medium text-soft data-[selected]:border-river data-[selected]:text-river">{t}</Tab>
+            <Tab key={t.split(" (")[0]} className="-mb-px cursor-pointer border-b-2 -outline-offset-2 border-transparent px-3 py-2 font-medium text-soft data-[selected]:border-river data-[selected]:text-river">{t}</Tab>
           ))}
         </TabList>
         <TabPanels className="space-y-4 pt-4">

@@ -585,7 +585,7 @@ func (b *Became) verdicts(p *plan.Plan, run *flow.Job, scans []*plan.Op) {
 			x.Verdict, x.Reason = "late", reason(k.Step, "late")
 		case c.Filtered > 0 && c.Passed == 0:
 			x.Verdict = "filtered"
-			x.Reason = "the condition is not true"
+			x.Reason = "it is not true that " + strings.TrimPrefix(k.Detail, "where ")
 			if k.Kind == "unique" {
 				x.Reason = "it repeats a row before it"
 			}
