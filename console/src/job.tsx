@@ -60,7 +60,7 @@ export function JobPage() {
       <TabGroup>
         <TabList className="flex overflow-x-auto border-b border-line">
           {["Graph", "Steps", "Windows", "Joins and tables", "State and sinks", "Newest rows", `Late (${count(job.late)})`, `Rejected (${count(job.rejected)})`, "Definition", "Activity"].map((t, i) => (
-            <Tab key={i} className="-mb-px cursor-pointer border-b-2 -outline-offset-2 border-transparent px-2.5 py-2 font-medium whitespace-nowrap text-soft data-[selected]:border-river data-[selected]:text-river">{t}</Tab>
+            <Tab key={i} className="-mb-px cursor-pointer border-b-2 border-transparent px-2.5 py-2 font-medium whitespace-nowrap text-soft data-[selected]:border-river data-[selected]:text-river">{t}</Tab>
           ))}
         </TabList>
         <TabPanels className="pt-4">

@@ -167,7 +167,7 @@ export function WorkPage() {
       <TabGroup selectedIndex={tab} onChange={setTab}>
         <TabList className="flex flex-wrap gap-1 border-b border-line">
           {["Result", "Steps", "Plan", `Late and rejected${tried ? ` (${count(tried.samples.length)})` : ""}`].map((t) => (
-            <Tab key={t.split(" (")[0]} className="-mb-px cursor-pointer border-b-2 -outline-offset-2 border-transparent px-3 py-2 font-medium text-soft data-[selected]:border-river data-[selected]:text-river">{t}</Tab>
+            <Tab key={t.split(" (")[0]} className="-mb-px cursor-pointer border-b-2 border-transparent px-3 py-2 font-medium text-soft data-[selected]:border-river data-[selected]:text-river">{t}</Tab>
           ))}
         </TabList>
         <TabPanels className="space-y-4 pt-4">
