@@ -50,19 +50,25 @@ var topicOptions = []plan.OptionSpec{
 // action is a checked statement, ready to be done.
 type action func(ctx context.Context) (Outcome, error)
 
-// Apply checks all statements of a script and then does them in order. Where one has errors, nothing
-// is done. With dryRun nothing is done in any case. Bare queries are refused: they have a call of
-// their own.
-func (s *Service) Apply(ctx context.Context, actor string, in Script, dryRun bool) ([]Outcome, error) {
+// read parses a script. Its statements are bound, one after the other, to a copy of the catalog that they may change; errs
+// has the errors so far.
+func (s *Service) read(in Script) (script *sql.Script, errs *sql.Errors, cat *plan.Catalog) {
 	script, err := sql.Parse(in.File, in.SQL, in.Params)
-	errs := &sql.Errors{File: in.File, Text: in.SQL}
+	errs = &sql.Errors{File: in.File, Text: in.SQL}
 	var parse *sql.Errors
 	if errors.As(err, &parse) {
 		errs.List = append(errs.List, parse.List...)
 	}
 	s.mu.Lock()
-	cat := s.cat.Clone()
-	s.mu.Unlock()
+	defer s.mu.Unlock()
+	return script, errs, s.cat.Clone()
+}
+
+// Apply checks all statements of a script and then does them in order. Where one has errors, nothing
+// is done. With dryRun nothing is done in any case. Bare queries are refused: they have a call of
+// their own.
+func (s *Service) Apply(ctx context.Context, actor string, in Script, dryRun bool) ([]Outcome, error) {
+	script, errs, cat := s.read(in)
 	var actions []action
 	made := &made{created: map[string]bool{}, dropped: map[string]bool{}}
 	if in.Begin != "" {

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"errors"
 	"maps"
 	"slices"
 	"strings"
@@ -31,15 +30,7 @@ type Statement struct {
 // Check finds the errors of a text and says how its queries and jobs would run. Nothing outside is looked at.
 func (s *Service) Check(in Script) *Checked {
 	out := &Checked{Errors: []sql.Diagnostic{}, Statements: []Statement{}}
-	script, err := sql.Parse(in.File, in.SQL, in.Params)
-	errs := &sql.Errors{File: in.File, Text: in.SQL}
-	var parse *sql.Errors
-	if errors.As(err, &parse) {
-		errs.List = append(errs.List, parse.List...)
-	}
-	s.mu.Lock()
-	cat := s.cat.Clone()
-	s.mu.Unlock()
+	script, errs, cat := s.read(in)
 	made := &made{created: map[string]bool{}, dropped: map[string]bool{}}
 	for _, st := range script.Statements {
 		x := Statement{Kind: sql.KindOf(st)}
