@@ -192,7 +192,7 @@ CREATE JOB urgent_by_severity AS
 	}
 	mistaken, right := text("severty"), text("severity")
 	b.write(mistaken)
-	b.shows(`unknown column "severty"`, `did you mean "severity"?`, "1 errors")
+	b.shows(`unknown column "severty"`, `did you mean "severity"?`, "1 error")
 	if n := evaluate[int](b, "document.querySelectorAll('.cm-lintRange-error').length"); n != 1 {
 		t.Errorf("%d places are marked as errors", n)
 	}

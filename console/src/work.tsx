@@ -141,7 +141,7 @@ export function WorkPage() {
           </MenuItems>
         </Menu>
         <Button testid="format" disabled={!sql.trim()} onClick={() => work("format", async () => setSql((await api.format(sql)).sql))}>Lay out</Button>
-        <span className="ml-auto text-xs text-soft">{busy ? "Working …" : checked ? (checked.ok ? "no errors" : `${checked.errors.length} errors`) : ""}</span>
+        <span className="ml-auto text-xs text-soft">{busy ? "Working …" : checked ? (checked.ok ? "no errors" : `${checked.errors.length} ${checked.errors.length === 1 ? "error" : "errors"}`) : ""}</span>
       </div>
       <section className="overflow-hidden rounded-lg border border-line bg-sheet">
         <Suspense fallback={<pre className="min-h-36 p-4 font-mono text-sm">{sql}</pre>}>

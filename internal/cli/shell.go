@@ -336,7 +336,7 @@ func (s *shell) sure(ctx context.Context, st sql.Statement) (bool, error) {
 			}
 			for _, t := range topics {
 				if t.Name == name {
-					ask = fmt.Sprintf("This deletes the topic %s with %s messages, %s bytes.", name, number(t.Messages), number(t.Bytes))
+					ask = fmt.Sprintf("This deletes the topic %s with %s, %s bytes.", name, counted(t.Messages, "message"), number(t.Bytes))
 				}
 			}
 		case sql.KindJob:

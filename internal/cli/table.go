@@ -112,3 +112,11 @@ func (t *tableWriter) finish() error {
 	_, err := fmt.Fprintf(t.w, "(%d row%s)\n", t.rows, s)
 	return err
 }
+
+// counted is a number of things, such as "1 message" and "2,000 messages".
+func counted(n int64, thing string) string {
+	if n == 1 {
+		return "1 " + thing
+	}
+	return number(n) + " " + thing + "s"
+}

@@ -73,7 +73,7 @@ that field of the JSON message; messages of one key stay in order.`,
 			if err != nil {
 				return failed(err)
 			}
-			fmt.Fprintf(a.err, "%s messages written\n", number(n))
+			fmt.Fprintf(a.err, "%s written\n", counted(int64(n), "message"))
 			return nil
 		},
 	}

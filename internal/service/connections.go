@@ -130,7 +130,7 @@ func (s *Service) testSource(ctx context.Context, kind string, st *plan.Stream, 
 			break
 		}
 		info := s.topicInfo(t)
-		c.test("exists", nil, fmt.Sprintf("%d partitions, %d messages", len(info.Partitions), info.Messages))
+		c.test("exists", nil, fmt.Sprintf("%d partition(s), %d messages", len(info.Partitions), info.Messages))
 		s.testRows(&c, st, table)
 	case "files":
 		files, err := filesAt(st.Address)
@@ -231,7 +231,7 @@ func (s *Service) testSink(ctx context.Context, k *plan.Sink, out *plan.Op) Conn
 			c.test("exists", fmt.Errorf("%w; create it with CREATE TOPIC \"%s\"", err, k.Address), "")
 			break
 		}
-		c.test("exists", nil, fmt.Sprintf("%d partitions", len(t.Partitions())))
+		c.test("exists", nil, fmt.Sprintf("%d partition(s)", len(t.Partitions())))
 	case "files":
 		c.test("writable", mayWriteTo(k.Address), "files can be made in "+k.Address)
 	case "mariadb":
