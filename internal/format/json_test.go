@@ -8,7 +8,6 @@ import (
 	"io"
 	"math"
 	"math/rand/v2"
-	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -531,49 +530,4 @@ func BenchmarkJSONWithoutForm(b *testing.B) {
 		msgs[i] = []byte("{" + strings.Join(out, ",") + "}")
 	}
 	benchmarkDecode(b, msgs)
-}
-
-// TestIndexBlocks holds the wide registers against the plain reading, bytes of all kinds in blocks that
-// carry over.
-func TestIndexBlocks(t *testing.T) {
-	r := rand.New(rand.NewPCG(3, 3))
-	for range 5000 {
-		b := make([]byte, 64*(1+r.IntN(5)))
-		for i := range b {
-			b[i] = byte(r.IntN(256))
-			if r.IntN(3) > 0 {
-				b[i] = "\"\\\\{}[]:, \t\n\r\x7fa0zuuAF9nbtrfE/"[r.IntN(29)]
-			}
-			if b[i] < 0x20 && r.IntN(200) > 0 {
-				b[i] = ' '
-			}
-			if r.IntN(100) > 0 {
-				b[i] &= 0x7f
-			}
-		}
-		n := len(b) / 64
-		cut := r.IntN(64) // the last block may not be full
-		for i := range cut {
-			b[len(b)-1-i] = ' '
-		}
-		b = b[:len(b)-cut]
-		words, plainWords := make([]blockWord, n), make([]blockWord, n)
-		at, plainAt := make([]uint32, 64*n+16), make([]uint32, 64*n+16)
-		tokens, plainTokens := make([]tokenWord, n+3), make([]tokenWord, n+3)
-		var c, plain carry
-		first := r.IntN(n + 1) // in two pieces
-		indexBlocks(b[:min(len(b), 64*first)], words[:first], at, tokens, &c)
-		indexBlocks(b[min(len(b), 64*first):], words[first:], at, tokens, &c)
-		indexPlain(b, plainWords, plainAt, plainTokens, &plain)
-		for _, x := range []*uint64{&c.wrong, &c.high, &c.escapes, &plain.wrong, &plain.high, &plain.escapes} {
-			*x = min(*x, 1)
-		}
-		if plain.wrong != 0 && c.wrong != 0 { // nobody looks at what else was found
-			continue
-		}
-		used := (plain.tokens + 63) / 64
-		if c != plain || !slices.Equal(tokens[:used], plainTokens[:used]) || !slices.Equal(words, plainWords) || !slices.Equal(at[:c.tokens], plainAt[:plain.tokens]) {
-			t.Fatalf("%q:\n%+v %x %v\n%+v %x %v", b, c, words, at[:c.tokens], plain, plainWords, plainAt[:plain.tokens])
-		}
-	}
 }
