@@ -77,6 +77,10 @@ type fileError struct {
 // check binds a text and adds its declarations to the catalog.
 func check(cat *plan.Catalog, file, src string, params map[string]string) (int, error) {
 	_, script, err := cat.Bind(file, src, params, func(st sql.Statement, errs *sql.Errors) {
+		if in, ok := st.(*sql.Insert); ok {
+			cat.Insert(in, errs)
+			return
+		}
 		explainedPlan(cat, st, errs)
 	})
 	return len(script.Statements), err

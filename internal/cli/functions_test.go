@@ -12,6 +12,7 @@ import (
 	"fiume/internal/core/eval"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
+	"fiume/internal/service"
 )
 
 // TestManual: the manual lists every function of the catalogue as the catalogue describes it, and the
@@ -130,7 +131,9 @@ func checkPage(t *testing.T, name string) {
 		case " run":
 			var buf strings.Builder
 			r := &localRun{app: &app{out: &buf, err: &buf, output: "table"}, file: name, quiet: true, parallelism: 1}
-			if err := r.bound(t.Context(), cat.Clone(), text, nil); err != nil {
+			looking := cat.Clone()
+			looking.Sample = service.SampledFiles
+			if err := r.bound(t.Context(), looking, text, nil); err != nil {
 				t.Errorf("%s\n%v", text, err)
 				return whole
 			}

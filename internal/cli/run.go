@@ -26,6 +26,7 @@ import (
 	"fiume/internal/core/sql"
 	"fiume/internal/core/types"
 	"fiume/internal/disk"
+	"fiume/internal/service"
 
 	"github.com/spf13/cobra"
 )
@@ -87,7 +88,9 @@ type localRun struct {
 }
 
 func (r *localRun) script(ctx context.Context, src string, params map[string]string) error {
-	return r.bound(ctx, plan.NewCatalog(connect.Places()), src, params)
+	cat := plan.NewCatalog(connect.Places())
+	cat.Sample = service.SampledFiles
+	return r.bound(ctx, cat, src, params)
 }
 
 // bound runs a script with what a catalogue knows.

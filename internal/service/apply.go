@@ -20,7 +20,7 @@ import (
 type Outcome struct {
 	Kind    string     `json:"kind" doc:"what the statement is about: stream, sink, job, topic …"`
 	Name    string     `json:"name,omitempty"`
-	Done    string     `json:"done" doc:"declared, replaced, created, started, stopped, dropped, unchanged, shown; would be … with dry_run"`
+	Done    string     `json:"done" doc:"declared, replaced, created, started, stopped, dropped, written, unchanged, shown; would be … with dry_run"`
 	Note    string     `json:"note,omitempty"`
 	Columns []string   `json:"columns,omitempty" doc:"of what SHOW and DESCRIBE give"`
 	Rows    [][]string `json:"rows,omitempty"`
@@ -59,9 +59,16 @@ func (s *Service) read(in Script) (script *sql.Script, errs *sql.Errors, cat *pl
 	if errors.As(err, &parse) {
 		errs.List = append(errs.List, parse.List...)
 	}
+	return script, errs, s.catalog()
+}
+
+// catalog is a copy of what is declared, to add to. It looks at data for columns that are not listed.
+func (s *Service) catalog() *plan.Catalog {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return script, errs, s.cat.Clone()
+	cat := s.cat.Clone()
+	cat.Sample = s.sampled
+	return cat
 }
 
 // Apply checks all statements of a script and then does them in order. Where one has errors, nothing
@@ -129,7 +136,7 @@ func (s *Service) prepare(actor string, script *sql.Script, st sql.Statement, ca
 	case *sql.DeclareTable:
 		return s.define(actor, st, src, sql.KindTable, st.Name, st.Replace, cat, errs, made)
 	case *sql.Insert:
-		errs.Add(sql.NotYet, st.At(), "write messages with fiume topic append", "INSERT INTO: this version of Fiume does not run it yet")
+		return s.prepareInsert(actor, st, cat, errs, made)
 	case *sql.CreateTopic:
 		opts := plan.CheckOptions(errs, st.Options, topicOptions, "a topic")
 		set := topiclog.Settings{Partitions: opts.Number("partitions", 4), RetainFor: opts.Duration("retain", 0), RetainBytes: int64(opts.Number("retain megabytes", 0)) << 20}
@@ -224,7 +231,7 @@ func explained(name string, p *plan.Plan) Outcome {
 
 func (s *Service) define(actor string, st sql.Statement, src, kind string, name sql.Name, replace bool, cat *plan.Catalog, errs *sql.Errors, made *made) action {
 	s.mu.Lock()
-	same := s.sameDefinition(kind, name.Text, src)
+	same := s.sameDefinition(kind, name.Text, st, src)
 	s.mu.Unlock()
 	if same {
 		made.preview = append(made.preview, Outcome{Kind: kind, Name: name.Text, Done: "unchanged"})
@@ -239,8 +246,17 @@ func (s *Service) define(actor string, st sql.Statement, src, kind string, name 
 			return nil
 		}
 	}
+	note, all := "", listed(st)
 	if !cat.Define(st, errs) {
 		return nil
+	}
+	if !all { // they are found now, and stay what they are
+		src = sql.Print(st)
+		if kind == sql.KindTable {
+			note = foundColumns(cat.Tables[name.Text].Stream)
+		} else {
+			note = foundColumns(cat.Streams[name.Text])
+		}
 	}
 	switch {
 	case had:
@@ -279,16 +295,16 @@ func (s *Service) define(actor string, st sql.Statement, src, kind string, name 
 			s.defs = append(s.defs, d)
 		}
 		s.note(actor, done, kind+" "+name.Text, src)
-		return Outcome{Kind: kind, Name: name.Text, Done: done}, nil
+		return Outcome{Kind: kind, Name: name.Text, Done: done, Note: note}, nil
 	}
 }
 
 // sameDefinition says whether a name is defined by just this text, so that applying a file twice
 // changes nothing.
-func (s *Service) sameDefinition(kind, name, src string) bool {
+func (s *Service) sameDefinition(kind, name string, st sql.Statement, src string) bool {
 	for _, d := range s.defs {
 		if d.Name == name {
-			return d.Kind == kind && normal(d.SQL) == normal(src)
+			return d.Kind == kind && (normal(d.SQL) == normal(src) || !listed(st) && sameButColumns(st, d.SQL))
 		}
 	}
 	return false

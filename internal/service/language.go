@@ -31,6 +31,7 @@ type Statement struct {
 func (s *Service) Check(in Script) *Checked {
 	out := &Checked{Errors: []sql.Diagnostic{}, Statements: []Statement{}}
 	script, errs, cat := s.read(in)
+	cat.Sample = nil
 	made := &made{created: map[string]bool{}, dropped: map[string]bool{}}
 	for _, st := range script.Statements {
 		x := Statement{Kind: sql.KindOf(st)}

@@ -216,44 +216,11 @@ func (s *Service) Propose(ctx context.Context, r SampleRequest) (*Proposal, erro
 	if m.table != nil {
 		return p, s.proposeTable(p, m)
 	}
-	root := newFound()
-	switch m.format {
-	case "json":
-		for _, x := range m.messages {
-			if t := bytes.TrimSpace(x.Value); len(t) == 0 || t[0] != '{' || !json.Valid(t) || !utf8.Valid(t) {
-				p.Unreadable++
-				continue
-			}
-			root.note(x.Value)
-		}
-	case "csv":
-		header := m.header
-		for i, x := range m.messages {
-			fields, err := container.CSVFields(x.Value)
-			if err != nil {
-				p.Unreadable++
-				continue
-			}
-			for len(header) < len(fields) && i == 0 {
-				header = append(header, fmt.Sprintf("column%d", len(header)+1))
-			}
-			if len(fields) != len(header) {
-				p.Unreadable++
-				continue
-			}
-			root.rows++
-			for k, text := range fields {
-				root.field(strings.TrimSpace(header[k])).noteCell(text)
-			}
-		}
-	default:
-		root.rows = len(m.messages)
-		line := root.field("line")
-		line.rows, line.texts = root.rows, root.rows
+	root, unreadable, err := m.look()
+	if err != nil {
+		return nil, err
 	}
-	if root.rows == 0 {
-		return nil, errorf(ErrRefused, "none of %d messages is a row of %s", len(m.messages), strings.ToUpper(m.format))
-	}
+	p.Unreadable = unreadable
 	for _, n := range root.order {
 		f := root.fields[n]
 		c := ProposedColumn{Name: n, Missing: root.rows - f.rows + f.nulls, Examples: f.examples}
@@ -290,6 +257,49 @@ func (s *Service) Propose(ctx context.Context, r SampleRequest) (*Proposal, erro
 	}
 	p.SQL = declaration(p, where, m.format)
 	return p, nil
+}
+
+// look notes what the messages hold; unreadable ones are no rows.
+func (m *material) look() (root *found, unreadable int, err error) {
+	root = newFound()
+	switch m.format {
+	case "json":
+		for _, x := range m.messages {
+			if t := bytes.TrimSpace(x.Value); len(t) == 0 || t[0] != '{' || !json.Valid(t) || !utf8.Valid(t) {
+				unreadable++
+				continue
+			}
+			root.note(x.Value)
+		}
+	case "csv":
+		header := m.header
+		for i, x := range m.messages {
+			fields, err := container.CSVFields(x.Value)
+			if err != nil {
+				unreadable++
+				continue
+			}
+			for len(header) < len(fields) && i == 0 {
+				header = append(header, fmt.Sprintf("column%d", len(header)+1))
+			}
+			if len(fields) != len(header) {
+				unreadable++
+				continue
+			}
+			root.rows++
+			for k, text := range fields {
+				root.field(strings.TrimSpace(header[k])).noteCell(text)
+			}
+		}
+	default:
+		root.rows = len(m.messages)
+		line := root.field("line")
+		line.rows, line.texts = root.rows, root.rows
+	}
+	if root.rows == 0 {
+		return nil, 0, errorf(ErrRefused, "none of %d messages is a row of %s", len(m.messages), strings.ToUpper(m.format))
+	}
+	return root, unreadable, nil
 }
 
 // noteCell notes a field of CSV, whose type only its text tells.

@@ -5,6 +5,7 @@ import (
 	"compress/gzip"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -90,38 +91,11 @@ func (s *Service) gather(ctx context.Context, r SampleRequest) (*material, error
 	m := &material{name: r.Name}
 	switch {
 	case r.Data != nil || r.File != "":
-		data := r.Data
-		m.origin = "file " + r.File
-		if data == nil {
-			var err error
-			if data, err = readSome(r.File); err != nil {
-				return nil, errorf(ErrRefused, "%s", err)
-			}
-		} else if r.File == "" {
-			m.origin = "an uploaded file"
+		m, err := gatherFile(r, limit)
+		if errors.Is(err, errNoFile) {
+			err = errorf(ErrRefused, "%s on the machine of the service", err)
 		}
-		if len(data) > mostBytes {
-			return nil, errorf(ErrRefused, "the file has %d bytes, a sample at most %d; take a part of it", len(data), mostBytes)
-		}
-		f := r.Format
-		if f == "" {
-			f = container.FormatOf(r.File, data)
-		}
-		values, header, err := container.Messages(f, data, !r.NoHeader, limit)
-		if err != nil {
-			return nil, errorf(ErrRefused, "%s: %s", m.origin, err)
-		}
-		if m.format = f; f == "avro" || f == "parquet" {
-			m.format = "json"
-		}
-		m.header = header
-		now := time.Now().UnixMicro()
-		for i, v := range values {
-			m.messages = append(m.messages, recorded.Message{Offset: int64(i), At: now, Value: v})
-		}
-		if m.name == "" {
-			m.name = nameOf(filepath.Base(r.File), "upload")
-		}
+		return m, err
 	case r.Topic != "":
 		read := Reading{Partition: -1, From: -1, Since: r.Since, Limit: limit}
 		if r.Partition != nil {
@@ -155,14 +129,11 @@ func (s *Service) gather(ctx context.Context, r SampleRequest) (*material, error
 		if e == nil {
 			return nil, errorf(ErrNotFound, "no endpoint is called %q", r.Via)
 		}
-		columns, rows, err := mariadb.Sample(ctx, e, r.Table, limit, s.access())
-		if err != nil {
-			return nil, errorf(ErrRefused, "%s", err)
+		var err error
+		if m, err = s.gatherTable(ctx, e, r.Table, limit); err != nil {
+			return nil, err
 		}
-		m.origin, m.format, m.table = fmt.Sprintf("table %s via %s", r.Table, r.Via), "json", &tableMaterial{r.Via, r.Table, columns}
-		for i, v := range rows {
-			m.messages = append(m.messages, recorded.Message{Offset: int64(i), At: time.Now().UnixMicro(), Value: v})
-		}
+		m.name = r.Name
 		if m.name == "" {
 			m.name = nameOf(r.Table, "table")
 		}
@@ -172,11 +143,71 @@ func (s *Service) gather(ctx context.Context, r SampleRequest) (*material, error
 	return m, nil
 }
 
-// readSome reads a file, or the first files of a directory, up to what a sample may hold.
+// gatherTable takes the columns and the first rows of a table.
+func (s *Service) gatherTable(ctx context.Context, e *plan.Endpoint, table string, limit int) (*material, error) {
+	columns, rows, err := mariadb.Sample(ctx, e, table, limit, s.access())
+	if err != nil {
+		return nil, errorf(ErrRefused, "%s", err)
+	}
+	m := &material{origin: fmt.Sprintf("table %s via %s", table, e.Name), format: "json", table: &tableMaterial{e.Name, table, columns}}
+	for i, v := range rows {
+		m.messages = append(m.messages, recorded.Message{Offset: int64(i), At: time.Now().UnixMicro(), Value: v})
+	}
+	return m, nil
+}
+
+// gatherFile takes the messages of a file, or of one that was uploaded.
+func gatherFile(r SampleRequest, limit int) (*material, error) {
+	m := &material{name: r.Name}
+	data := r.Data
+	m.origin = "file " + r.File
+	if data == nil {
+		var err error
+		if data, err = readSome(r.File); errors.Is(err, errNoFile) {
+			return nil, err
+		} else if err != nil {
+			return nil, errorf(ErrRefused, "%s", err)
+		}
+	} else if r.File == "" {
+		m.origin = "an uploaded file"
+	}
+	if len(data) > mostBytes {
+		return nil, errorf(ErrRefused, "the file has %d bytes, a sample at most %d; take a part of it", len(data), mostBytes)
+	}
+	f := r.Format
+	if f == "" {
+		f = container.FormatOf(r.File, data)
+	}
+	values, header, err := container.Messages(f, data, !r.NoHeader, limit)
+	if err != nil {
+		return nil, errorf(ErrRefused, "%s: %s", m.origin, err)
+	}
+	if m.format = f; f == "avro" || f == "parquet" {
+		m.format = "json"
+	}
+	m.header = header
+	now := time.Now().UnixMicro()
+	for i, v := range values {
+		m.messages = append(m.messages, recorded.Message{Offset: int64(i), At: now, Value: v})
+	}
+	if m.name == "" {
+		m.name = nameOf(filepath.Base(r.File), "upload")
+	}
+	return m, nil
+}
+
+var errNoFile = errors.New("there is no file")
+
+// readSome reads a file, or the first of a directory or a pattern, up to what a sample may hold.
 func readSome(path string) ([]byte, error) {
+	if strings.ContainsAny(path, "*?[") {
+		if names, err := filepath.Glob(path); err == nil && len(names) > 0 {
+			path = names[0]
+		}
+	}
 	st, err := os.Stat(path)
 	if err != nil {
-		return nil, fmt.Errorf("there is no file %s on the machine of the service", path)
+		return nil, fmt.Errorf("%w %s", errNoFile, path)
 	}
 	if st.IsDir() {
 		entries, err := os.ReadDir(path)

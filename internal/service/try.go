@@ -82,9 +82,7 @@ func (s *Service) bindTry(in Script) (*tryable, error) {
 		return nil, err
 	}
 	errs := &sql.Errors{File: in.File, Text: in.SQL}
-	s.mu.Lock()
-	cat := s.cat.Clone()
-	s.mu.Unlock()
+	cat := s.catalog()
 	t := &tryable{cat: cat}
 	for _, st := range script.Statements {
 		switch st := st.(type) {
@@ -95,15 +93,20 @@ func (s *Service) bindTry(in Script) (*tryable, error) {
 		case *sql.DeclareStream, *sql.DeclareTable, *sql.DeclareSink, *sql.DeclareEndpoint, *sql.CreateView, *sql.CreateFunction:
 			name := sql.NameOf(st)
 			s.mu.Lock()
-			same := s.sameDefinition(cat.KindOf(name), name, script.Source(st))
+			same := s.sameDefinition(cat.KindOf(name), name, st, script.Source(st))
 			s.mu.Unlock()
+			all := listed(st)
 			if !same {
 				if cat.KindOf(name) != "" && strings.HasPrefix(sql.KindOf(st), "declare") {
 					cat.Remove(name) // what is being written takes the place of what is there
 				}
 				cat.Define(st, errs)
 			}
-			t.decls = append(t.decls, script.Source(st))
+			text := script.Source(st)
+			if !all && listed(st) { // its columns are found
+				text = sql.Print(st)
+			}
+			t.decls = append(t.decls, text)
 		case *sql.CreateTopic:
 		default:
 			errs.Add(sql.WrongPlace, st.At(), "declarations, and a query or a job, can be tried", "%s: this is not something to try", sql.KindOf(st))

@@ -21,6 +21,7 @@ import (
 var Place = plan.Place{
 	Kind:     "mariadb",
 	Endpoint: true,
+	Columns:  true,
 	Source: []plan.OptionSpec{
 		{Name: "changes", Kind: plan.FlagOption, Doc: "true: the rows are the changes of the table, from the server's binary log"},
 		{Name: "bad rows", Kind: plan.WordOption, Words: []string{"keep", "stop"}, Doc: "what a row that does not fit does; keep: it is counted and a sample kept"},

@@ -15,6 +15,7 @@ import (
 // Place describes TOPIC.
 var Place = plan.Place{
 	Kind:   "topic",
+	Insert: true,
 	Source: format.SourceOptions(),
 	Table:  format.SourceOptions(),
 	Sink: append(format.SinkOptions(),

@@ -40,6 +40,8 @@ type Place struct {
 	Table    []OptionSpec
 	Sink     []OptionSpec
 	Endpoint bool // needs VIA
+	Insert   bool // INSERT writes to it
+	Columns  bool // it tells the columns, and the key of a table
 	// Promise says in words what a sink of the kind promises an output.
 	Promise func(out *Op) string
 }
@@ -216,6 +218,9 @@ type Catalog struct {
 	Views     map[string]*sql.CreateView
 	Functions map[string]*UserFunction
 
+	// Sample finds the columns of a declaration that does not list them, and a table's key where the place tells it. nil:
+	// nothing outside is looked at, and what uses the name is not checked.
+	Sample func(d Sampled) (columns []sql.Column, key []sql.Name, err error)
 	broken map[string]bool // names whose declarations are wrong: what uses them is not called wrong, too
 }
 
@@ -240,7 +245,7 @@ func NewCatalog(places []Place) *Catalog {
 
 // Clone makes a copy that can be added to.
 func (c *Catalog) Clone() *Catalog {
-	return &Catalog{c.Places, maps.Clone(c.Endpoints), maps.Clone(c.Streams), maps.Clone(c.Tables), maps.Clone(c.Sinks), maps.Clone(c.Views), maps.Clone(c.Functions), maps.Clone(c.broken)}
+	return &Catalog{c.Places, maps.Clone(c.Endpoints), maps.Clone(c.Streams), maps.Clone(c.Tables), maps.Clone(c.Sinks), maps.Clone(c.Views), maps.Clone(c.Functions), c.Sample, maps.Clone(c.broken)}
 }
 
 // KindOf says what kind of thing a name stands for, or "".
@@ -355,7 +360,7 @@ func (c *Catalog) define(st sql.Statement, errs *sql.Errors) bool {
 		}
 		c.Endpoints[e.Name] = e
 	case *sql.DeclareStream:
-		if taken(d.Name, d.Replace, sql.KindStream) {
+		if taken(d.Name, d.Replace, sql.KindStream) || d.Columns == nil && !c.sample(d, errs) {
 			return false
 		}
 		s := c.stream(d, false, errs)
@@ -400,7 +405,7 @@ func (c *Catalog) define(st sql.Statement, errs *sql.Errors) bool {
 		}
 		c.Functions[f.Name] = f
 	case *sql.DeclareTable:
-		if taken(d.Name, d.Replace, sql.KindTable) {
+		if taken(d.Name, d.Replace, sql.KindTable) || d.Columns == nil && !c.sample(d, errs) {
 			return false
 		}
 		t := c.table(d, errs)
@@ -471,18 +476,68 @@ func (c *Catalog) place(p sql.Place, as role, errs *sql.Errors) (*Endpoint, Opti
 	return via, CheckOptions(errs, p.Options, specs, strings.ToUpper(p.Kind.Text))
 }
 
+// Sampled is a place whose data tells the columns of a stream or table.
+type Sampled struct {
+	Place   string
+	Address string
+	Via     *Endpoint
+	Options Options
+	Table   bool
+}
+
+// sample puts the columns into a declaration that does not list them. It gives false where that failed, and where
+// nothing is looked at.
+func (c *Catalog) sample(st sql.Statement, errs *sql.Errors) bool {
+	var in Sampled
+	var from sql.Place
+	var name sql.Name
+	told := false
+	stream, _ := st.(*sql.DeclareStream)
+	table, _ := st.(*sql.DeclareTable)
+	if stream != nil {
+		name, from, told = stream.Name, stream.From, stream.Sampled
+	} else {
+		name, from, told = table.Name, table.From, table.Sampled
+		in.Table = true
+	}
+	before, as := len(errs.List), roleStream
+	if in.Table {
+		as = roleTable
+	}
+	in.Place, in.Address = from.Kind.Text, from.Address.Value
+	in.Via, in.Options = c.place(from, as, errs)
+	const list = "list them like (chip VARCHAR NOT NULL, read_at TIMESTAMP)"
+	switch place := strings.ToUpper(in.Place); {
+	case len(errs.List) > before:
+	case !told && !c.Places[in.Place].Columns:
+		errs.Add(sql.WrongPlace, name.Span, list+", or write COLUMNS SAMPLED", "%s does not tell the columns of %q", place, name.Text)
+	case in.Table && !c.Places[in.Place].Columns:
+		errs.Add(sql.WrongPlace, name.Span, "list the columns, with PRIMARY KEY behind one", "a sample of %s does not tell the key of the table %q", place, name.Text)
+	case in.Options.Word("delimiter", ",") != "," || in.Options.Word("quote", `"`) != `"`:
+		errs.Add(sql.WrongPlace, name.Span, list, "columns are sampled of CSV with commas and double quotes alone")
+	case c.Sample != nil:
+		columns, key, err := c.Sample(in)
+		if err != nil {
+			errs.Add(sql.NoValue, from.Address.Span, list, "the columns of %q cannot be found: %s", name.Text, err)
+			return false
+		}
+		for i := range columns {
+			columns[i].Span, columns[i].Name.Span = name.Span, name.Span
+		}
+		if stream != nil {
+			stream.Columns, stream.Sampled = columns, false
+		} else {
+			table.Columns, table.Key, table.Sampled = columns, key, false
+		}
+		return true
+	}
+	return false
+}
+
 func keys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
 
 func (c *Catalog) stream(d *sql.DeclareStream, table bool, errs *sql.Errors) *Stream {
 	s := &Stream{Name: d.Name.Text, Time: -1, Ahead: -1, Idle: -1, Place: d.From.Kind.Text, Address: d.From.Address.Value}
-	if d.Columns == nil {
-		what := "columns left out"
-		if d.Sampled {
-			what = "COLUMNS SAMPLED"
-		}
-		errs.Add(sql.NotYet, d.Name.Span, "list them like (chip VARCHAR NOT NULL, read_at TIMESTAMP)", "%s: this version of Fiume does not run it yet", what)
-		return s
-	}
 	seen := map[string]bool{}
 	for _, col := range d.Columns {
 		if seen[col.Name.Text] {

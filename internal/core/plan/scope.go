@@ -612,6 +612,10 @@ func (b *binder) path(e *sql.Path) *eval.Expr {
 		if b.scope.unknown() {
 			return nil
 		}
+		if len(b.scope.inputs) == 0 {
+			b.errs.Add(sql.UnknownName, first.Span, "text stands in 'single quotes'", "%s sees no columns, and so no %q", b.where, first.Text)
+			return nil
+		}
 		var have, where []string
 		for _, in := range b.scope.inputs {
 			have, where = append(have, in.names()...), append(where, in.name)
