@@ -309,6 +309,73 @@ var generators = []func(r *rand.Rand) asked{
 				return out, l
 			}}
 	},
+	func(r *rand.Rand) asked { // frames that begin and end anywhere
+		forget := lengths(r, 2, 10, 60)
+		bounds := func() (from, to int64) {
+			from, to = r.Int64N(7)-3, r.Int64N(7)-3
+			return min(from, to), max(from, to)
+		}
+		bound := func(n int64, unit string) string {
+			word := "FOLLOWING"
+			switch {
+			case n == 0:
+				return "CURRENT ROW"
+			case n < 0:
+				n, word = -n, "PRECEDING"
+			}
+			if unit == "RANGE" {
+				return fmt.Sprintf("INTERVAL '%d' SECOND %s", n, word)
+			}
+			return fmt.Sprint(n, " ", word)
+		}
+		rowsFrom, rowsTo := bounds()
+		from, to := bounds()
+		_, openRows := bounds()
+		_, open := bounds()
+		over := func(unit, from, to string) string {
+			return fmt.Sprintf("OVER (PARTITION BY k ORDER BY at %s BETWEEN %s AND %s FORGET AFTER %s)", unit, from, to, seconds(forget))
+		}
+		return asked{late: true, sql: "SELECT k, v, at, SUM(v) " + over("ROWS", bound(rowsFrom, "ROWS"), bound(rowsTo, "ROWS")) + " AS a, " +
+			"COUNT(*) " + over("RANGE", bound(from, "RANGE"), bound(to, "RANGE")) + " AS b, " +
+			"SUM(v) " + over("ROWS", "UNBOUNDED PRECEDING", bound(openRows, "ROWS")) + " AS c, " +
+			"COUNT(*) " + over("RANGE", "UNBOUNDED PRECEDING", bound(open, "RANGE")) + " AS d FROM s %s",
+			model: func(rows []row) (out []string, l []row) {
+				in, l := punctual(rows, 0)
+				for _, all := range byKey(in) {
+					first := 0
+					for i, x := range all {
+						if i > 0 && x.t > all[i-1].t+forget {
+							first = i
+						}
+						var a, c, b, d int64
+						any, anyOpen := false, false
+						for j := first; j < len(all) && (j <= first || all[j].t <= all[j-1].t+forget); j++ {
+							n, dt := int64(j-i), all[j].t-x.t
+							if n >= rowsFrom && n <= rowsTo {
+								a, any = a+all[j].v, true
+							}
+							if dt >= from*second && dt <= to*second {
+								b++
+							}
+							if n <= openRows {
+								c, anyOpen = c+all[j].v, true
+							}
+							if dt <= open*second {
+								d++
+							}
+						}
+						text := func(n int64, is bool) string {
+							if !is {
+								return ""
+							}
+							return fmt.Sprint(n)
+						}
+						out = append(out, fmt.Sprint(x, " ", text(a, any), " ", b, " ", text(c, anyOpen), " ", d))
+					}
+				}
+				return out, l
+			}}
+	},
 	func(r *rand.Rand) asked { // without a window
 		d := lengths(r, 1, 5, 20, 100)
 		return asked{late: true, sql: "SELECT k, " + totals + " FROM s %s GROUP BY k FORGET AFTER " + seconds(d),

@@ -255,7 +255,7 @@ func (o *Ordering) Span() int64 {
 	n := max(o.Within, o.Forget)
 	for _, c := range o.Calls {
 		if !c.ByRows {
-			n = max(n, max(c.FromBy, 0)+max(c.ToBy, 0))
+			n = max(n, max(-c.From, 0)+max(c.To, 0))
 		}
 	}
 	return n

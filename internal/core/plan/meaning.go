@@ -118,7 +118,7 @@ func (m *meaning) other(o *Op) string {
 		exprs(r.Keys...)
 		exprs(r.By...)
 		for _, c := range r.Calls {
-			parts = append(parts, c.Name, fmt.Sprint(c.Offset, c.ByRows, c.FromBy, c.ToBy), c.Type.String())
+			parts = append(parts, c.Name, fmt.Sprint(c.Offset, c.ByRows)+" "+c.frame(), c.Type.String())
 			exprs(c.Arg, c.Default)
 			if c.Agg != nil {
 				aggregate(c.Agg)
@@ -286,4 +286,18 @@ func (o *Op) fate(kept bool) string {
 		return "read anew"
 	}
 	return "begins empty: it knows the rows from the change on"
+}
+
+// frame says what the frame is. One that begins at or before its row, or with the key, and ends at the row is written as
+// ever, so that jobs keep their state.
+func (c *OverCall) frame() string {
+	back := -c.From
+	if c.Open {
+		back = -1
+	}
+	out := fmt.Sprint(back, " ", c.To)
+	if c.From > 0 || c.To < 0 || c.Open && c.To != 0 {
+		out += " anywhere"
+	}
+	return out
 }

@@ -100,10 +100,10 @@ func (p *Plan) back(o *Op, k known, all *[]Origin) {
 		})
 		k.equals, k.conds = kept, nil // rows of the same key count, too
 		for _, c := range o.Order.Calls {
-			if c.ByRows || c.Agg == nil || c.FromBy < 0 || k.from == types.MinTime {
+			if c.ByRows || c.Agg == nil || c.Open || k.from == types.MinTime {
 				k.from = types.MinTime
 			} else {
-				k.from -= c.FromBy
+				k.from += min(c.From, 0)
 			}
 			k.to = types.MaxTime
 		}

@@ -87,8 +87,8 @@ func (v *overs) bind(b *binder, e *sql.Call) *eval.Expr {
 		return nil
 	}
 	text := fmt.Sprint(strings.Join(names, ", "), order.Forget, order.Ranked)
-	if call.Agg != nil && !call.ByRows && call.FromBy > 0 && call.ToBy == 0 && order.Forget == 0 {
-		text += fmt.Sprint(" looks back ", call.FromBy) // such calls keep no rows, and stand in a step of their own
+	if call.Agg != nil && !call.ByRows && !call.Open && call.From < 0 && call.To == 0 && order.Forget == 0 {
+		text += fmt.Sprint(" looks back ", -call.From) // such calls keep no rows, and stand in a step of their own
 	}
 	for _, o := range over.Order {
 		text += sql.PrintExpr(o.By) + fmt.Sprint(o.Desc)
@@ -172,26 +172,15 @@ func (v *overs) call(b *binder, e *sql.Call, over *sql.Over, order *Ordering) (c
 		return c, false
 	}
 	c.Agg, c.Type = a, a.Type
-	c.FromBy, c.ToBy = -1, 0
+	c.Open = true
 	f := over.Frame
 	if f == nil {
 		return c, needForget()
 	}
 	c.ByRows = f.Unit == "ROWS"
-	by := func(x sql.FrameBound, preceding bool) (n int64, good bool) {
-		switch x.Kind {
-		case "CURRENT ROW":
+	by := func(x sql.FrameBound) (n int64, good bool) {
+		if x.Kind == "CURRENT ROW" {
 			return 0, true
-		case "UNBOUNDED PRECEDING", "UNBOUNDED FOLLOWING":
-			if preceding != (x.Kind == "UNBOUNDED PRECEDING") {
-				b.fail(sql.WrongPlace, e, "", "a frame begins before it ends")
-				return 0, false
-			}
-			if !preceding {
-				b.fail(sql.Unbounded, e, "end the frame at CURRENT ROW, or so far FOLLOWING", "the rows that follow have no end")
-				return 0, false
-			}
-			return -1, true
 		}
 		k := b.bound(x.By)
 		if k == nil {
@@ -209,22 +198,36 @@ func (v *overs) call(b *binder, e *sql.Call, over *sql.Over, order *Ordering) (c
 			b.fail(sql.WrongType, x.By, hint, "this is no bound of a %s frame", f.Unit)
 			return 0, false
 		}
-		if preceding != (x.Kind == "PRECEDING") {
-			b.fail(sql.NotYet, e, "begin the frame before the row and end it behind it", "a frame that does not hold its row: this version of Fiume does not run it yet")
-			return 0, false
+		if x.Kind == "PRECEDING" {
+			return -k.Value.I, true
 		}
 		return k.Value.I, true
 	}
-	var good bool
-	if c.FromBy, good = by(f.From, true); !good {
+	begins, ends := f.From, sql.FrameBound{Kind: "CURRENT ROW"}
+	if f.Between {
+		ends = f.To
+	}
+	if ends.Kind == "UNBOUNDED FOLLOWING" {
+		b.fail(sql.Unbounded, e, "end the frame at CURRENT ROW, or so far FOLLOWING", "the rows that follow have no end")
 		return c, false
 	}
-	if f.Between {
-		if c.ToBy, good = by(f.To, false); !good {
+	wrongWay := begins.Kind == "UNBOUNDED FOLLOWING" || ends.Kind == "UNBOUNDED PRECEDING"
+	if c.Open = begins.Kind == "UNBOUNDED PRECEDING"; !wrongWay {
+		var good bool
+		if !c.Open {
+			if c.From, good = by(begins); !good {
+				return c, false
+			}
+		}
+		if c.To, good = by(ends); !good {
 			return c, false
 		}
 	}
-	if c.ByRows || c.FromBy < 0 {
+	if wrongWay || !c.Open && c.From > c.To {
+		b.fail(sql.WrongPlace, e, "write the bound that comes first in time first", "a frame begins before it ends")
+		return c, false
+	}
+	if c.ByRows || c.Open {
 		return c, needForget()
 	}
 	return c, true

@@ -180,10 +180,11 @@ type OverCall struct {
 	Default *eval.Expr
 	Offset  int64 // of lag and lead
 	Type    types.Type
-	// The frame: from FromBy before the row to ToBy behind it; -1: without an end. Rows or microseconds.
-	ByRows bool
-	FromBy int64
-	ToBy   int64
+	// The frame: from From to To, both included, below 0 before the row; rows or microseconds. An open one begins with
+	// the key's first row.
+	ByRows   bool
+	Open     bool
+	From, To int64
 }
 
 // Branch is one arm of a route; Cond is nil where it takes all.

@@ -57,7 +57,7 @@ func looksBack(o *plan.Ordering) bool {
 		return false
 	}
 	for _, c := range o.Calls {
-		if c.Agg == nil || c.ByRows || c.FromBy <= 0 || c.ToBy != 0 || c.FromBy != o.Calls[0].FromBy {
+		if c.Agg == nil || c.ByRows || c.Open || c.From >= 0 || c.To != 0 || c.From != o.Calls[0].From {
 			return false
 		}
 	}
@@ -65,7 +65,7 @@ func looksBack(o *plan.Ordering) bool {
 }
 
 func newLookback(o *plan.Op) *lookback {
-	x := &lookback{op: o, inputs: len(o.Input.Fields), length: o.Order.Calls[0].FromBy, swept: types.MinTime}
+	x := &lookback{op: o, inputs: len(o.Input.Fields), length: -o.Order.Calls[0].From, swept: types.MinTime}
 	x.clear()
 	return x
 }

@@ -25,6 +25,7 @@ type over struct {
 	acc    *state.Groups // by key: the aggregates of frames that begin with the key
 	live   int           // rows kept by the last sweep
 	swept  int64
+	width  int   // words of a key
 	span   int64 // how long a row may be needed
 	rank   map[uint32][3]int64
 	order  [2]int        // the extra columns that order a ranked partition: from, to
@@ -41,11 +42,15 @@ const (
 	overRank          // number of the first row given of this instant
 	overDense         // instants given
 	overAt            // the instant
-	overWords
+	overWords         // and behind them, for each frame that trails, the number of rows of this generation that it has taken
 )
 
+// trails says whether a call's frame begins with the key and does not end with the row: its state takes rows as its end
+// comes to them.
+func trails(c *plan.OverCall) bool { return c.Agg != nil && c.Open && c.To != 0 }
+
 func newOver(o *plan.Op) *over {
-	x := &over{op: o, inputs: len(o.Input.Fields), swept: types.MinTime, fields: slices.Clone(o.Input.Fields)}
+	x := &over{op: o, width: overWords, inputs: len(o.Input.Fields), swept: types.MinTime, fields: slices.Clone(o.Input.Fields)}
 	x.span = o.Order.Forget
 	more := func(e *eval.Expr) {
 		t := types.Of(types.Boolean)
@@ -55,11 +60,11 @@ func newOver(o *plan.Op) *over {
 		x.fields = append(x.fields, types.Field{Type: t})
 	}
 	for _, c := range o.Order.Calls {
-		if !c.ByRows && c.FromBy > 0 {
-			x.span = max(x.span, c.FromBy)
+		if !c.ByRows {
+			x.span = max(x.span, -c.From, c.To)
 		}
-		if !c.ByRows && c.ToBy > 0 {
-			x.span = max(x.span, c.ToBy)
+		if trails(&c) {
+			x.width++
 		}
 		for _, e := range c.Reads() {
 			more(e)
@@ -77,7 +82,7 @@ func newOver(o *plan.Op) *over {
 func (x *over) clear() {
 	x.hist = column.Batch{}
 	x.next, x.gen, x.key, x.queue = nil, nil, nil, nil
-	x.dir, x.acc = &state.Groups{Width: overWords}, &state.Groups{Width: x.op.Order.Words()}
+	x.dir, x.acc = &state.Groups{Width: x.width}, &state.Groups{Width: x.op.Order.Words()}
 }
 
 // take implements worker.
@@ -144,9 +149,9 @@ func (x *over) ready(r uint32, watermark int64) bool {
 		case c.Name == "lead":
 			behind = c.Offset
 		case c.Agg != nil && c.ByRows:
-			behind = c.ToBy
-		case c.Agg != nil && c.ToBy > 0:
-			if watermark <= x.hist.Time[r]+c.ToBy {
+			behind = c.To
+		case c.Agg != nil && c.To > 0:
+			if watermark <= x.hist.Time[r]+c.To {
 				return false
 			}
 		}
@@ -227,6 +232,7 @@ func (x *over) give(r uint32, out []*column.Vector) (failed string) {
 		w[overNumber], w[overRank], w[overDense] = gen, 0, 0
 		e := x.acc.Find(x.dir.Hashes[x.key[r]], 0, x.dir.Key(x.key[r]))
 		clear(x.acc.Of(e))
+		clear(w[overWords:])
 	}
 	w[overNumber]++
 	number := int64(w[overNumber] & 0xffffffff)
@@ -242,7 +248,7 @@ func (x *over) give(r uint32, out []*column.Vector) (failed string) {
 		}
 		ranks = x.rank[r]
 	}
-	extra, word := x.inputs, 0
+	extra, word, trailing := x.inputs, 0, overWords
 	for k, c := range x.op.Order.Calls {
 		vals := x.hist.Cols[extra : extra+len(c.Reads())]
 		extra += len(c.Reads())
@@ -268,7 +274,12 @@ func (x *over) give(r uint32, out []*column.Vector) (failed string) {
 				v.Append(types.Value{})
 			}
 		default:
-			if f := x.aggregate(&c, v, vals, word, r, list, at, fresh); f != "" {
+			var taken *uint64
+			if trails(&c) {
+				taken = &w[trailing]
+				trailing++
+			}
+			if f := x.aggregate(&c, v, vals, word, r, list, at, fresh, number-1-int64(at), taken); f != "" {
 				failed = f
 			}
 			word += c.Agg.Words()
@@ -277,8 +288,9 @@ func (x *over) give(r uint32, out []*column.Vector) (failed string) {
 	return failed
 }
 
-// aggregate appends the result of an aggregate over the frame of a row.
-func (x *over) aggregate(c *plan.OverCall, v *column.Vector, vals []*column.Vector, word int, r uint32, list []uint32, at int, fresh bool) (failed string) {
+// aggregate appends the result of an aggregate over the frame of a row, the at-th of list, which begins with the first-th
+// row of the generation. taken is how many of them a frame that trails has taken.
+func (x *over) aggregate(c *plan.OverCall, v *column.Vector, vals []*column.Vector, word int, r uint32, list []uint32, at int, fresh bool, first int64, taken *uint64) (failed string) {
 	t := x.hist.Time[r]
 	update := func(g *state.Groups, e uint32, word int, j uint32) {
 		i := int(j)
@@ -298,9 +310,20 @@ func (x *over) aggregate(c *plan.OverCall, v *column.Vector, vals []*column.Vect
 		c.Agg.Final(g, []uint32{e}, word, last, func(_ int, reason string) { failed = reason })
 		v.Append(last.Value(0))
 	}
-	if c.FromBy < 0 && c.ToBy == 0 { // all rows so far: the state goes on
+	within := func(i int) bool { // the frame's end
+		if c.ByRows {
+			return i <= at+int(c.To)
+		}
+		return x.hist.Time[list[i]] <= t+c.To
+	}
+	if c.Open { // all rows so far: the state goes on
 		e := x.acc.Find(x.dir.Hashes[x.key[r]], 0, x.dir.Key(x.key[r]))
 		switch {
+		case taken != nil:
+			for i := max(0, int(int64(*taken)-first)); i < len(list) && within(i); i++ {
+				update(x.acc, e, word, list[i])
+				*taken++
+			}
 		case c.ByRows:
 			update(x.acc, e, word, r)
 		case fresh:
@@ -317,13 +340,11 @@ func (x *over) aggregate(c *plan.OverCall, v *column.Vector, vals []*column.Vect
 	g := &state.Groups{Width: c.Agg.Words()}
 	e := g.Find(0, 0, nil)
 	for i, j := range list {
-		inside := false
+		inside := x.hist.Time[j] >= t+c.From
 		if c.ByRows {
-			inside = (c.FromBy < 0 || i >= at-int(c.FromBy)) && (c.ToBy < 0 || i <= at+int(c.ToBy))
-		} else {
-			inside = (c.FromBy < 0 || x.hist.Time[j] >= t-c.FromBy) && (c.ToBy < 0 || x.hist.Time[j] <= t+c.ToBy)
+			inside = i >= at+int(c.From)
 		}
-		if inside {
+		if inside && within(i) {
 			update(g, e, 0, j)
 		}
 	}
@@ -379,8 +400,8 @@ func (x *over) sweep(watermark int64) {
 		switch {
 		case c.Name == "lag":
 			rowsBack = max(rowsBack, c.Offset)
-		case c.Agg != nil && c.ByRows && c.FromBy > 0:
-			rowsBack = max(rowsBack, c.FromBy)
+		case c.Agg != nil && c.ByRows:
+			rowsBack = max(rowsBack, -before(&c))
 		}
 	}
 	moved := make([]int32, old.hist.N)
@@ -411,7 +432,7 @@ func (x *over) sweep(watermark int64) {
 			if c.Agg == nil || c.ByRows {
 				continue
 			}
-			i := slices.IndexFunc(list, func(r uint32) bool { return old.hist.Time[r] >= since-max(c.FromBy, 0) })
+			i := slices.IndexFunc(list, func(r uint32) bool { return old.hist.Time[r] >= since+min(before(&c), 0) })
 			if i < 0 {
 				i = len(list)
 			}
@@ -465,6 +486,14 @@ func (x *over) sweep(watermark int64) {
 	}
 }
 
+// before is how far before a row, where it is below 0, the rows lie that a frame still needs.
+func before(c *plan.OverCall) int64 {
+	if c.Open {
+		return c.To
+	}
+	return c.From
+}
+
 func (x *over) rows() (keys, bytes int) {
 	return x.dir.Len(), x.dir.Bytes() + x.acc.Bytes() + x.hist.Bytes() + cap(x.next)*12
 }
@@ -487,7 +516,7 @@ func (x *over) snapshot(b []byte) []byte {
 }
 
 func (x *over) restore(o *Ordered, r *reader) {
-	dir, acc := r.groups(overWords), r.groups(x.op.Order.Words())
+	dir, acc := r.groups(x.width), r.groups(x.op.Order.Words())
 	rows := r.rows(x.fields)
 	if r.err != nil {
 		return
