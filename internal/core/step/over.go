@@ -400,8 +400,8 @@ func (x *over) sweep(watermark int64) {
 		switch {
 		case c.Name == "lag":
 			rowsBack = max(rowsBack, c.Offset)
-		case c.Agg != nil && c.ByRows:
-			rowsBack = max(rowsBack, -before(&c))
+		case c.Agg != nil && c.ByRows && !c.Open:
+			rowsBack = max(rowsBack, -c.From)
 		}
 	}
 	moved := make([]int32, old.hist.N)
@@ -428,11 +428,16 @@ func (x *over) sweep(watermark int64) {
 		if first < len(list) {
 			since = min(since, old.hist.Time[list[first]])
 		}
+		given, trailing := int(w[overNumber]&0xffffffff), overWords
 		for _, c := range x.op.Order.Calls {
-			if c.Agg == nil || c.ByRows {
+			if trails(&c) { // what it has not taken yet
+				from = max(0, min(from, first-(given-int(w[trailing]))))
+				trailing++
+			}
+			if c.Agg == nil || c.ByRows || c.Open {
 				continue
 			}
-			i := slices.IndexFunc(list, func(r uint32) bool { return old.hist.Time[r] >= since+min(before(&c), 0) })
+			i := slices.IndexFunc(list, func(r uint32) bool { return old.hist.Time[r] >= since+min(c.From, 0) })
 			if i < 0 {
 				i = len(list)
 			}
@@ -484,14 +489,6 @@ func (x *over) sweep(watermark int64) {
 	if watermark < types.MaxTime-x.span {
 		x.swept = watermark + max(x.span/2, types.Second)
 	}
-}
-
-// before is how far before a row, where it is below 0, the rows lie that a frame still needs.
-func before(c *plan.OverCall) int64 {
-	if c.Open {
-		return c.To
-	}
-	return c.From
 }
 
 func (x *over) rows() (keys, bytes int) {
