@@ -9,7 +9,7 @@ import (
 // JSON per Second, VLDB Journal 28 (2019), section 3.1: each block becomes words with a bit a byte, one for each class
 // of bytes, and what follows works on those words, without branches by what the text is, which no processor could
 // foresee. The steps are small functions. Each is written here in Go, which says what it does, and runs where nothing
-// faster does; for some processors there are others (json_marks_amd64.s), held against these by tests.
+// faster does; for some processors there are others (json_amd64.s), held against these by tests.
 
 // Classes of bytes, each a row of blockMarks. The numbers are known to the assembly.
 const (

@@ -10,7 +10,7 @@ import (
 )
 
 // Messages of one layout mostly have values of the same lengths, too: their shape. A shape is checked
-// eight bytes at a time, without looking for where values begin and end, and then every value stands
+// many bytes at a time, without looking for where values begin and end, and then every value stands
 // at a known place.
 //
 // Where a digit stood in the message that the shape was learnt from, any digit may stand, since that
@@ -18,10 +18,12 @@ import (
 // is used any plain ASCII character may stand. Every other byte must be the same. What does not fit is
 // read value by value: a shape decides nothing but that a message is right.
 
-// shapeWord checks eight bytes. With y = bytes ^ base each byte of y must be 0, or from 0 to 9, or
-// from 1 to 9: y + add has a high bit where it is greater, y - less one where it is 0 and must not be.
-// A carry or borrow into the next byte can only refuse what would be right.
-type shapeWord struct{ base, add, less, mask uint64 }
+// shapeBlock checks 32 bytes. With y = byte ^ base y must be 0, or from 0 to 9, or from 1 to 9: y + add has a
+// high bit where it is greater, y - less one where it is 0 and must not be. Where whole words are added, a carry or
+// borrow into the next byte can only refuse what would be right. Its layout is known to the assembly.
+type shapeBlock struct{ base, add, less, mask [shapeWidth]byte }
+
+const shapeWidth = 32
 
 // shapeText is eight bytes with characters of a text that is used in them.
 type shapeText struct {
@@ -43,7 +45,7 @@ type shapeValue struct {
 
 type shape struct {
 	size   int
-	words  []shapeWord
+	blocks []shapeBlock
 	texts  []shapeText
 	values []shapeValue
 	absent []int
@@ -123,12 +125,12 @@ func (d *jsonDecoder) newShape(l *layout, data []byte, from, to int) (s *shape, 
 
 // compile makes the words that check the text.
 func (s *shape) compile(text []byte, inText []bool) {
-	le := binary.LittleEndian
 	quoted, number, escaped := false, false, false
-	var base, add, less, mask, plain [8]byte
+	var plain [8]byte
+	s.blocks = make([]shapeBlock, (len(text)+shapeWidth-1)/shapeWidth)
 	for i, c := range text {
-		k := i & 7
-		base[k], add[k], less[k], mask[k], plain[k] = c, 0x7f, 0, 0x80, 0
+		b, k := &s.blocks[i/shapeWidth], i%shapeWidth
+		b.base[k], b.add[k], b.mask[k], plain[i&7] = c, 0x7f, 0x80, 0
 		if c == '"' && !escaped {
 			quoted = !quoted
 		}
@@ -136,48 +138,51 @@ func (s *shape) compile(text []byte, inText []bool) {
 		digit := c >= '0' && c <= '9'
 		switch {
 		case inText[i]:
-			add[k], mask[k], plain[k] = 0, 0, 0x80
+			b.add[k], b.mask[k], plain[i&7] = 0, 0, 0x80
 		case digit:
-			base[k], add[k] = '0', 0x76
+			b.base[k], b.add[k] = '0', 0x76
 			if !quoted && !number && i+1 < len(text) && text[i+1] >= '0' && text[i+1] <= '9' {
-				less[k] = 1
+				b.less[k] = 1
 			}
 		}
 		// A point or an exponent goes on with a number, in which zeros may lead.
 		number = !quoted && (digit || number && (c == '.' || c|0x20 == 'e' || c == '+' || c == '-'))
-		if k == 7 || i == len(text)-1 {
-			for j := k + 1; j < 8; j++ {
-				base[j], add[j], less[j], mask[j], plain[j] = 0, 0, 0, 0, 0
+		if i&7 == 7 || i == len(text)-1 {
+			if m := binary.LittleEndian.Uint64(plain[:]); m != 0 {
+				s.texts = append(s.texts, shapeText{i &^ 7, m})
 			}
-			s.words = append(s.words, shapeWord{le.Uint64(base[:]), le.Uint64(add[:]), le.Uint64(less[:]), le.Uint64(mask[:])})
-			if m := le.Uint64(plain[:]); m != 0 {
-				s.texts = append(s.texts, shapeText{i - k, m})
-			}
+			plain = [8]byte{}
 		}
 	}
 }
 
-// fits checks the text at i. The caller knows that whole words can be read.
+// fits checks the text at i. The caller knows that whole blocks can be read.
 func (s *shape) fits(p unsafe.Pointer, i int) bool {
-	var bad uint64
-	at := i
-	for k := range s.words {
-		w := &s.words[k]
-		y := at8(p, at) ^ w.base
-		bad |= (y + w.add | y | (y - w.less)) & w.mask
-		at += 8
-	}
+	bad := checkBlocks(unsafe.Add(p, i), s.blocks)
 	for _, t := range s.texts {
 		bad |= special(at8(p, i+t.off)) & t.mask
 	}
 	return bad == 0
 }
 
+// checkBlocksPlain gives 0 where the bytes at p fit the blocks.
+func checkBlocksPlain(p unsafe.Pointer, blocks []shapeBlock) (bad uint64) {
+	for k := range blocks {
+		b := &blocks[k]
+		for at := 0; at < shapeWidth; at += 8 {
+			word := func(x *[shapeWidth]byte) uint64 { return binary.LittleEndian.Uint64(x[at : at+8]) }
+			y := at8(p, k*shapeWidth+at) ^ word(&b.base)
+			bad |= (y + word(&b.add) | y | (y - word(&b.less))) & word(&b.mask)
+		}
+	}
+	return bad
+}
+
 // byShape reads one message, data[from:to], where it has a known shape.
 func (d *jsonDecoder) byShape(data []byte, from, to, n int) bool {
 	b := &d.shapes[(to-from)%shapeLengths]
 	s := b.first
-	if s == nil || to+16 > len(data) {
+	if s == nil || to+shapeWidth > len(data) {
 		return false
 	}
 	p := unsafe.Pointer(unsafe.SliceData(data))

@@ -1,6 +1,10 @@
 package format
 
-import "golang.org/x/sys/cpu"
+import (
+	"unsafe"
+
+	"golang.org/x/sys/cpu"
+)
 
 // What the processor has: registers of 256 bits and words of bits taken apart and put together, and registers of 512.
 var (
@@ -29,6 +33,17 @@ func checkNumbersWide(m *blockMarks, n int) (wrong uint64)
 func extractWide(mask, a, b, c, d uint64) (w, x, y, z uint64)
 
 func betweenWide(w, mask uint64) (between uint64)
+
+//go:noescape
+func checkBlocksWide(p unsafe.Pointer, blocks *shapeBlock, n int) (bad uint64)
+
+// checkBlocks is checkBlocksPlain.
+func checkBlocks(p unsafe.Pointer, blocks []shapeBlock) uint64 {
+	if !wide {
+		return checkBlocksPlain(p, blocks)
+	}
+	return checkBlocksWide(p, &blocks[0], len(blocks))
+}
 
 // markBlocks is markBlocksPlain.
 func markBlocks(b []byte, m *blockMarks, k int) {

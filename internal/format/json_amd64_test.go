@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"testing"
+	"unsafe"
 )
 
 func init() { eachWidth = withRegisters }
@@ -143,6 +144,60 @@ func TestBits(t *testing.T) {
 			if got, want := between(a, mask), betweenPlain(a, mask); got != want {
 				t.Fatalf("%x between %x: %x, want %x", a, mask, got, want)
 			}
+		}
+	})
+}
+
+// TestShapeSteps holds the check of a shape against what it means, byte by byte.
+func TestShapeSteps(t *testing.T) {
+	eachWidth(t, func(t *testing.T) {
+		r := rand.New(rand.NewPCG(7, 7))
+		const text = `{"chip":"C00017","n":-120,"at":"2026-05-17T08:59:59.017Z","x":-45.5,"ok":true,"device":{"battery":0.05,"firmware":"3.2.4"},"deep":"a\"b\\"}`
+		inText := make([]bool, len(text))
+		for i := 9; i < 15; i++ {
+			inText[i] = true
+		}
+		s := &shape{size: len(text)}
+		s.compile([]byte(text), inText)
+		fitted := 0
+		for range 20000 {
+			b := append([]byte(text), make([]byte, shapeWidth)...)
+			for range 1 + r.IntN(3) {
+				i := r.IntN(len(text))
+				b[i] = byte(r.IntN(256))
+				if r.IntN(2) > 0 {
+					b[i] = "0123456789"[r.IntN(10)]
+				}
+			}
+			quoted, whole := false, false // whole: within the digits before a point
+			want := true
+			for i := range len(text) {
+				c := text[i]
+				digit := c >= '0' && c <= '9'
+				switch {
+				case inText[i]:
+					want = want && b[i] >= 0x20 && b[i] < 0x80 && b[i] != '"' && b[i] != '\\'
+				case digit && b[i] >= '0' && b[i] <= '9':
+					begins := !quoted && !whole && text[i-1] != '.'
+					more := text[i+1] >= '0' && text[i+1] <= '9'
+					want = want && !(begins && more && b[i] == '0')
+				default:
+					want = want && b[i] == c
+				}
+				whole = digit && !quoted
+				if c == '"' && text[i-1] != '\\' {
+					quoted = !quoted
+				}
+			}
+			got := s.fits(unsafe.Pointer(&b[0]), 0)
+			// Plain words may refuse what fits, where a carry goes over.
+			if got != want && (wide || got) {
+				t.Fatalf("%q: fits: %v, want %v", b[:len(text)], got, want)
+			}
+			fitted += one(got)
+		}
+		if fitted < 1000 {
+			t.Errorf("only %d of 20,000 fit", fitted)
 		}
 	})
 }

@@ -579,3 +579,31 @@ TEXT ·betweenWide(SB), NOSPLIT, $0-24
 	VPCLMULQDQ $0, X1, X0, X0
 	VMOVQ X0, between+16(FP)
 	RET
+
+// func checkBlocksWide(p unsafe.Pointer, blocks *shapeBlock, n int) (bad uint64)
+TEXT ·checkBlocksWide(SB), NOSPLIT, $0-32
+	MOVQ  p+0(FP), SI
+	MOVQ  blocks+8(FP), DI
+	MOVQ  n+16(FP), CX
+	VPXOR Y3, Y3, Y3
+
+block:
+	VMOVDQU (SI), Y0
+	VPXOR   (DI), Y0, Y0
+	VPADDB  32(DI), Y0, Y1
+	VPSUBB  64(DI), Y0, Y2
+	VPOR    Y0, Y1, Y1
+	VPOR    Y2, Y1, Y1
+	VPAND   96(DI), Y1, Y1
+	VPOR    Y1, Y3, Y3
+	ADDQ    $32, SI
+	ADDQ    $128, DI
+	DECQ    CX
+	JNZ     block
+
+	XORQ   AX, AX
+	VPTEST Y3, Y3
+	SETNE  AX
+	MOVQ   AX, bad+24(FP)
+	VZEROUPPER
+	RET
