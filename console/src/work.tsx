@@ -358,13 +358,13 @@ function Deploy({ sql }: { sql: string }) {
           <h3 className="text-sm font-semibold">What would change</h3>
           {!would ? <p className="text-soft">Looking …</p> : (
             <table className="w-full" data-testid="would">
-              <tbody>{would.map((o, i) => <tr key={i}><Td><span className="text-soft">{o.kind}</span> <b>{o.name}</b></Td><Td>{o.done}</Td><td className="border-t border-line/70 px-3 py-1.5">{o.changes && o.changes.length > 0 && <Changes list={o.changes} />}</td></tr>)}</tbody>
+              <tbody>{would.map((o, i) => <tr key={i}><Td><span className="text-soft">{o.kind}</span> <b>{o.name}</b></Td><Td>{o.done}</Td><td className="border-t border-line/70 px-3 py-1.5">{o.note && <span className="text-soft">{o.note}</span>}{o.changes && o.changes.length > 0 && <Changes list={o.changes} />}</td></tr>)}</tbody>
             </table>
           )}
           {tests && tests.length > 0 && <><h3 className="text-sm font-semibold">What it reads and writes{failed > 0 ? `: ${failed} cannot be used` : ""}</h3><div className="rounded-lg border border-line"><Connections list={tests} /></div></>}
           <div className="flex flex-wrap items-end gap-3">
             {creates && <Field label="New jobs read topics"><span className="flex gap-2"><Begin value={begin} onChange={setBegin} extra={{ value: "", label: "as their text says" }} /></span></Field>}
-            <Field label="Tasks"><Input type="number" min={1} max={256} placeholder="as the text says" value={tasks} onChange={(e) => setTasks(e.target.value)} className="w-40" /></Field>
+            {would?.some((o) => o.kind === "job") && <Field label="Tasks"><Input type="number" min={1} max={256} placeholder="as the text says" value={tasks} onChange={(e) => setTasks(e.target.value)} className="w-40" /></Field>}
             <Button testid="apply" kind="main" disabled={busy || !would} onClick={apply}>Deploy</Button>
           </div>
         </>

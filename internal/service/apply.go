@@ -116,7 +116,12 @@ type made struct {
 
 // would notes what a statement would do.
 func (m *made) would(kind, name, done string) {
-	m.preview = append(m.preview, Outcome{Kind: kind, Name: name, Done: "would be " + done})
+	m.wouldNote(kind, name, done, "")
+}
+
+// wouldNote is would, with what there is to know of it.
+func (m *made) wouldNote(kind, name, done, note string) {
+	m.preview = append(m.preview, Outcome{Kind: kind, Name: name, Done: "would be " + done, Note: note})
 }
 
 // prepare checks one statement against the catalog as it will be then, and gives what does it.
@@ -260,11 +265,11 @@ func (s *Service) define(actor string, st sql.Statement, src, kind string, name 
 	}
 	switch {
 	case had:
-		made.would(kind, name.Text, "replaced")
+		made.wouldNote(kind, name.Text, "replaced", note)
 	case kind == sql.KindView || kind == sql.KindFunction:
 		made.would(kind, name.Text, "created")
 	default:
-		made.would(kind, name.Text, "declared")
+		made.wouldNote(kind, name.Text, "declared", note)
 	}
 	return func(context.Context) (Outcome, error) {
 		s.mu.Lock()

@@ -31,11 +31,11 @@ func (s *Service) prepareInsert(actor string, st *sql.Insert, cat *plan.Catalog,
 		errs.Add(sql.WrongType, st.Into.Span, "", "%s", err)
 		return nil
 	}
-	made.would(in.Kind, st.Into.Text, "written")
 	rows := fmt.Sprintf("%d rows to the topic '%s'", len(recs), topic)
 	if len(recs) == 1 {
 		rows = fmt.Sprintf("1 row to the topic '%s'", topic)
 	}
+	made.wouldNote(in.Kind, st.Into.Text, "written", rows)
 	return func(context.Context) (Outcome, error) {
 		if err := s.WriteMessages(topic, recs); err != nil {
 			return Outcome{}, err
