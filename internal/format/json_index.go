@@ -26,10 +26,16 @@ type jsonIndex struct {
 	longest  int      // what at has room for
 }
 
+// mostIndexed is how long messages may be that are indexed: an index takes some fifteen bytes for each.
+const mostIndexed = 1 << 20
+
 // build indexes the message in buf[from:to]. It says false where a string is not closed, or has control characters or
-// wrong escapes.
+// wrong escapes, and where the message is too long.
 func (x *jsonIndex) build(buf []byte, from, to int) bool {
 	size := to - from
+	if size > mostIndexed {
+		return false
+	}
 	if need := size + 64 + 16; x.longest < need {
 		x.at, x.keys, x.odd, x.longest = make([]uint32, need), make([]uint32, need), make([]uint32, need), need
 		words := need/64 + 2
@@ -62,7 +68,7 @@ func (x *jsonIndex) build(buf []byte, from, to int) bool {
 		x.numbers |= checkNumbers(m, n) | before>>63&m.plain[0]
 		before = m.plain[n-1]
 	}
-	return x.inside == 0 && x.wrong == 0 && x.carry.tokens < 1<<24
+	return x.inside == 0 && x.wrong == 0
 }
 
 // marks is a word of a row of block i, which is a row of quotes or escapes.

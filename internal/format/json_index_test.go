@@ -144,3 +144,15 @@ func TestIndexBorders(t *testing.T) {
 		}
 	})
 }
+
+// TestIndexLong reads messages of all lengths up to some that are not indexed.
+func TestIndexLong(t *testing.T) {
+	d := unfixed(testStream)
+	for _, size := range []int{0, 1, 31, 64, 2000, 64 * pieceBlocks, 64*pieceBlocks + 1, 70_000, mostIndexed - 100, mostIndexed, mostIndexed + 1, 3 << 20} {
+		filler := strings.Repeat(`[1,"x",{"y":null}],`, size/20)
+		compare(t, d, [][]byte{
+			fmt.Appendf(nil, `{"chip":"C%d","more":[%s0],"n":%d,"device":{"battery":0.5,"text":"%s"}}`, size, filler, size, strings.Repeat("é", size%997)),
+			fmt.Appendf(nil, `{"chip":"C%d","more":[%s0},"n":%d}`, size, filler, size),
+		})
+	}
+}
