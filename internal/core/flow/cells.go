@@ -27,6 +27,7 @@ type cell struct {
 	keys, bytes int   // held; of a parked one when it was parked
 	open        int
 	out         int64 // watermark of its results
+	fresh       bool  // it has been made of others and not been told a watermark since: it may have to give what those held up
 	used        int64 // when it was worked on last, in turns of the task
 
 	base   Extent // empty where there is none
@@ -164,7 +165,7 @@ func (w *keyedTask) deliver(d *step.Delivery, m marks) (out int64, err error) {
 	if len(w.cells) == 1 && !w.logging {
 		c := w.cells[0]
 		merge(c.keyed, d)
-		c.out = pass(c.keyed, m)
+		c.out, c.fresh = pass(c.keyed, m), false
 		w.measure(c)
 	} else if err := w.share(d, m); err != nil {
 		return 0, err
@@ -203,7 +204,7 @@ func (w *keyedTask) share(d *step.Delivery, m marks) error {
 		}
 		if c.keyed != nil {
 			merge(c.keyed, part)
-			c.out = pass(c.keyed, m)
+			c.out, c.fresh = pass(c.keyed, m), false
 			if !part.Empty() || w.turn%16 == 0 {
 				w.measure(c)
 			}
@@ -403,7 +404,7 @@ func (w *keyedTask) cut(c *cell) error {
 	b := c.keyed.Snapshot()
 	var two []*cell
 	for i := range 2 {
-		x := &cell{task: 2*c.task + i, tasks: 2 * c.tasks, out: c.out, used: c.used}
+		x := &cell{task: 2*c.task + i, tasks: 2 * c.tasks, out: c.out, used: c.used, fresh: true}
 		x.keyed = w.newKeyed(x.task, x.tasks)
 		if err := w.silently(func() error { return x.keyed.Restore(b) }); err != nil {
 			return err
@@ -550,7 +551,7 @@ func (w *keyedTask) recall(c *cell) error {
 		return w.damaged(err)
 	}
 	c.out = pass(k, w.passed)
-	c.keyed, c.used, c.bytes, c.part = k, w.turn, 0, false
+	c.keyed, c.used, c.bytes, c.part, c.fresh = k, w.turn, 0, false, false
 	w.measure(c)
 	if w.logging {
 		return w.rebase(c)
@@ -621,14 +622,16 @@ func (w *keyedTask) give(b *barrier) error {
 			}
 			b.needs(e.File)
 		}
-		parked := int64(0)
-		if c.keyed == nil {
-			parked = 1
-			if c.part {
-				parked = 2
-			}
+		how := inMemory
+		switch {
+		case c.keyed == nil && c.part:
+			how = parkedPart
+		case c.keyed == nil:
+			how = parkedWhole
+		case c.fresh:
+			how = inMemoryFresh
 		}
-		word(int64(c.task), int64(c.tasks), parked, c.out, c.due, int64(c.keys), int64(c.bytes), int64(len(c.log)))
+		word(int64(c.task), int64(c.tasks), how, c.out, c.due, int64(c.keys), int64(c.bytes), int64(len(c.log)))
 		extent(c.base)
 		for _, e := range c.log {
 			extent(e)
@@ -638,6 +641,14 @@ func (w *keyedTask) give(b *barrier) error {
 	b.state(w.counts)
 	return nil
 }
+
+// What a checkpoint says of how a cell was held.
+const (
+	inMemory int64 = iota
+	parkedWhole
+	parkedPart
+	inMemoryFresh
+)
 
 func places(log []Extent) []*Extent {
 	out := make([]*Extent, len(log))
@@ -687,9 +698,9 @@ func readCells(b []byte) (p cellsPiece, err error) {
 	p.passed = marks{[2]int64{word(), word()}, word()}
 	for range n {
 		c := &cell{task: int(word()), tasks: int(word())}
-		parked := word()
-		c.part = parked == 2
-		p.parked = append(p.parked, parked > 0)
+		how := word()
+		c.part, c.fresh = how == parkedPart, how == inMemoryFresh
+		p.parked = append(p.parked, how == parkedWhole || how == parkedPart)
 		c.out, c.due, c.keys, c.bytes = word(), word(), int(word()), int(word())
 		logs := word()
 		c.base = extent()
@@ -750,7 +761,7 @@ func (w *keyedTask) restore(pieces [][]byte) error {
 		w.passed.newest = max(w.passed.newest, p.passed.newest)
 	}
 	for i := range parts {
-		c := &cell{task: w.number*parts + i, tasks: w.job.opts.Parallelism * parts}
+		c := &cell{task: w.number*parts + i, tasks: w.job.opts.Parallelism * parts, fresh: true}
 		c.keyed = w.newKeyed(c.task, c.tasks)
 		if len(found) > 0 {
 			pass(c.keyed, w.passed)
@@ -801,7 +812,7 @@ func (w *keyedTask) restore(pieces [][]byte) error {
 		}
 	}
 	for _, c := range w.cells[:parts] {
-		c.out = c.keyed.Closed()
+		c.out = types.MinTime // until it is told a watermark: it may hold rows back
 		for i, at := range known(c.keyed) {
 			w.passed.at[i] = max(w.passed.at[i], at)
 		}
@@ -814,7 +825,8 @@ func (w *keyedTask) restore(pieces [][]byte) error {
 	return nil
 }
 
-// atCheckpoint makes a step as a cell was at a checkpoint.
+// atCheckpoint makes a step as a cell was at a checkpoint. What it gives on the way has been given then; one that was
+// fresh had not given what it could.
 func (w *keyedTask) atCheckpoint(c *cell, passed marks) (keyed, error) {
 	k, err := w.atBase(c.task, c.tasks, c.base)
 	if err != nil {
@@ -830,7 +842,9 @@ func (w *keyedTask) atCheckpoint(c *cell, passed marks) (keyed, error) {
 				return w.damaged(err)
 			}
 		}
-		pass(k, passed)
+		if !c.fresh {
+			pass(k, passed)
+		}
 		return nil
 	})
 	return k, err
