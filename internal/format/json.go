@@ -138,7 +138,7 @@ func (d *jsonDecoder) Decode(data []byte, msgs []flow.Message, out *column.Batch
 		from, to := int(m.Off), int(m.Off+m.Len)
 		d.end = to
 		if !d.fast(padded, from, to, n) {
-			if !(d.pause > 0 && d.indexed(from, n)) && !d.general(from, n) {
+			if !(d.pause > 0 && indexPays() && d.indexed(from, n)) && !d.general(from, n) {
 				rejects = append(rejects, flow.Reject{Message: i, Reason: d.reason})
 				continue
 			}

@@ -12,6 +12,9 @@ var (
 	wider = wide && cpu.X86.HasAVX512F && cpu.X86.HasAVX512BW && cpu.X86.HasAVX512DQ && cpu.X86.HasAVX512VL
 )
 
+// indexPays says whether the general scan is slower than an index.
+func indexPays() bool { return wide }
+
 //go:noescape
 func markBlocksWide(p *byte, n int, rows *uint64)
 

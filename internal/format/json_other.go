@@ -4,6 +4,9 @@ package format
 
 import "unsafe"
 
+// indexPays says whether the general scan is slower than an index.
+func indexPays() bool { return false }
+
 func markBlocks(b []byte, m *blockMarks, k int) { markBlocksPlain(b, m, k) }
 
 func indexMarks(m *blockMarks, n int, tokens []tokenWord, c *carry) {
