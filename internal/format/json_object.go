@@ -30,13 +30,14 @@ func (d *jsonDecoder) readObject(parent *jsonNode, from int) bool {
 	x := &d.index
 	found, aside := parent.found, len(parent.kids)
 	odd, odds, twice := x.odds, x.odds, 0
+	text, byKey := d.buf[x.from:], &parent.byKey
 	for _, k := range x.keys[from:x.top] {
-		w := keyWord(d.buf[x.from+int(x.at[k])+1:])
-		e := &parent.byKey[parent.slot(w)]
+		w := keyWord(text[x.at[k]+1:])
+		e := &byKey[parent.slot(w)]
 		hit := one(e.word == w)
-		to := aside + (e.kid-aside)*hit
+		to := aside + (e.kid-aside)&-hit
 		if e.slow {
-			to = parent.kidAt(d.buf[x.from+int(x.at[k])+1:])
+			to = parent.kidAt(text[x.at[k]+1:])
 			hit = one(to != aside)
 		}
 		twice |= one(found[to] != 0) & hit

@@ -25,14 +25,6 @@ func (x *jsonIndex) order() bool {
 // where nothing is closed between, both must say the same. It says how many brackets there are, and leaves them to pair.
 func (x *jsonIndex) follow(words []tokenWord, n int) (count int, ok bool) {
 	last := ^uint64(0) >> (-n & 63) // what the last word has
-	for i := range words {
-		w := &words[i]
-		ahead, valid := uint64(0), last
-		if i < len(words)-1 {
-			ahead, valid = words[i+1].colon<<63, ^uint64(0)
-		}
-		w.key = valid &^ (w.open | w.close | w.colon | w.comma | w.plain) & (w.colon>>1 | ahead)
-	}
 	var wrong uint64
 	// The last bits of the word before.
 	var colon, comma, brace, bracket, key, ended uint64
@@ -41,10 +33,13 @@ func (x *jsonIndex) follow(words []tokenWord, n int) (count int, ok bool) {
 	x.brackets[0] = bracketWord{}
 	for i := range words {
 		w := &words[i]
-		ahead, valid := uint64(0), last
+		colonAhead, keyAhead, valid := uint64(0), uint64(0), last
 		if i < len(words)-1 {
-			ahead, valid = words[i+1].key<<63, ^uint64(0)
+			y := &words[i+1]
+			colonAhead, valid = y.colon<<63, ^uint64(0)
+			keyAhead = y.colon >> 1 &^ (y.open | y.close | y.colon | y.comma | y.plain) << 63
 		}
+		w.key = valid &^ (w.open | w.close | w.colon | w.comma | w.plain) & (w.colon>>1 | colonAhead)
 		scalar := valid &^ (w.open | w.close | w.colon | w.comma | w.key)
 		begins, ends := scalar|w.open, scalar|w.close
 		braces, brackets := w.open&w.letter, w.open&^w.letter
@@ -57,7 +52,7 @@ func (x *jsonIndex) follow(words []tokenWord, n int) (count int, ok bool) {
 
 		// Brackets and commas.
 		both := w.open | w.close
-		objects, opens, closes, _ := extract(both|w.comma, both&w.letter|w.comma&(w.key>>1|ahead), w.open, w.close, 0)
+		objects, opens, closes, _ := extract(both|w.comma, both&w.letter|w.comma&(w.key>>1|keyAhead), w.open, w.close, 0)
 		many := bits.OnesCount64(both | w.comma)
 		kept := ^uint64(0) >> (-many & 63)
 		commas := kept &^ (opens | closes)
