@@ -235,6 +235,9 @@ func (w *keyedTask) run() error {
 	for {
 		if w.box.wait = 0; w.anyParked() {
 			w.box.wait = parkedMs / 4 * time.Millisecond
+			if slices.ContainsFunc(w.cells, func(c *cell) bool { return c.keyed == nil && w.lags(c) }) {
+				w.box.wait = time.Millisecond // there is time to go on with them
+			}
 		}
 		p, marker, ok := w.box.next(ctx)
 		if ctx.Err() != nil {
