@@ -71,7 +71,7 @@ func indexMarks(m *blockMarks, n int, tokens []tokenWord, c *carry) {
 		indexMarksPlain(m, n, tokens, c)
 		return
 	}
-	_, _ = m.plain[n-1], tokens[int(c.tokens)>>6+n]
+	_, _ = m.plain[n-1], tokens[int(c.count)>>6+n]
 	indexMarksWide(m, n, &tokens[0], c)
 }
 

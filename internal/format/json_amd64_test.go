@@ -67,14 +67,14 @@ func TestBlockSteps(t *testing.T) {
 				}
 			}
 
-			c := carry{inside: -uint64(r.IntN(2)), token: uint64(r.IntN(2)), skip: uint64(r.IntN(2)), hex: []uint64{0, 1, 3, 7, 15}[r.IntN(5)], tokens: uint64(r.IntN(200))}
+			c := carry{inside: -uint64(r.IntN(2)), token: uint64(r.IntN(2)), skip: uint64(r.IntN(2)), hex: []uint64{0, 1, 3, 7, 15}[r.IntN(5)], count: uint64(r.IntN(200))}
 			wantC := c
 			tokens, wantTokens := make([]tokenWord, n+5), make([]tokenWord, n+5)
 			indexMarks(got, n, tokens, &c)
 			indexMarksPlain(want, n, wantTokens, &wantC)
 			c.wrong, wantC.wrong = min(c.wrong, 1), min(wantC.wrong, 1)
 			c.escapes, wantC.escapes = min(c.escapes, 1), min(wantC.escapes, 1)
-			used := (wantC.tokens + 63) / 64
+			used := (wantC.count + 63) / 64
 			if c != wantC || !slices.Equal(tokens[:used], wantTokens[:used]) || !slices.Equal(got.plain[:n], want.plain[:n]) {
 				t.Fatalf("%q: %+v %x, want %+v %x", b, c, tokens[:used], wantC, wantTokens[:used])
 			}

@@ -61,7 +61,7 @@ func (x *jsonIndex) build(buf []byte, from, to int) bool {
 			m.rows[markSign][n-1] &= valid
 			m.rows[markWhite][n-1] |= ^valid
 		}
-		placed := x.carry.tokens
+		placed := x.carry.count
 		indexMarks(m, n, x.tokens, &x.carry)
 		placeTokens(m.rows[markStart][:n], x.at[placed:], uint32(64*k))
 		m.before, *(*[4]uint64)(m.plain[n:]) = before, [4]uint64{}

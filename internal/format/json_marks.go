@@ -56,7 +56,7 @@ type carry struct {
 	hex     uint64 // ones for the bytes that must be hexadecimal digits
 	wrong   uint64 // not 0 where a string has a control character or a wrong escape, or there was one that is no white space
 	escapes uint64 // not 0 where there were escapes
-	tokens  uint64 // found so far
+	count   uint64 // tokens found so far
 }
 
 // tokenWord has a bit for each of 64 tokens in each class. A token in none of them is a text. letter tells braces from
@@ -154,7 +154,7 @@ func indexMarksPlain(m *blockMarks, n int, tokens []tokenWord, c *carry) {
 		m.rows[markStart][k] = starts
 
 		for ; starts != 0; starts &= starts - 1 {
-			w, bit := &tokens[c.tokens>>6], uint64(1)<<(c.tokens&63)
+			w, bit := &tokens[c.count>>6], uint64(1)<<(c.count&63)
 			if bit == 1 {
 				*w = tokenWord{}
 			}
@@ -170,7 +170,7 @@ func indexMarksPlain(m *blockMarks, n int, tokens []tokenWord, c *carry) {
 			put(&w.letter, m.rows[markLetter][k])
 			put(&w.colon, m.rows[markColon][k])
 			put(&w.comma, m.rows[markComma][k])
-			c.tokens++
+			c.count++
 		}
 	}
 }

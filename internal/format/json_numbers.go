@@ -8,7 +8,7 @@ import (
 // numbersFit says whether the numbers and words are right.
 func (x *jsonIndex) numbersFit(buf []byte) bool {
 	all := x.numbers != 0 // build is not sure of the numbers
-	for i := range (int(x.carry.tokens) + 63) / 64 {
+	for i := range (int(x.carry.count) + 63) / 64 {
 		w := &x.tokens[i]
 		m := w.plain & w.letter
 		if all {

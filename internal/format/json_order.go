@@ -4,7 +4,7 @@ import "math/bits"
 
 // order checks that the tokens are one object, and notes the keys of that.
 func (x *jsonIndex) order() bool {
-	n := int(x.carry.tokens)
+	n := int(x.carry.count)
 	if n == 0 || x.tokens[0].open&x.tokens[0].letter&1 == 0 {
 		return false
 	}
@@ -145,12 +145,7 @@ func (x *jsonIndex) pair(count int) bool {
 	return wrong == 0 && depth == 0 && whole == 1
 }
 
-func one64(condition bool) (n uint64) {
-	if condition {
-		n = 1
-	}
-	return n
-}
+func one64(condition bool) uint64 { return uint64(one(condition)) }
 
 // noteObject puts the keys of the object at token k onto the stack.
 func (x *jsonIndex) noteObject(k int) {
