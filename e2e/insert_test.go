@@ -14,11 +14,12 @@ import (
 // wrong nothing is written.
 func TestInsert(t *testing.T) {
 	p := serve(t, t.TempDir())
-	p.apply(`CREATE TOPIC reads (PARTITIONS 1); CREATE TOPIC people (PARTITIONS 2); CREATE TOPIC lines (PARTITIONS 1);
+	p.apply(`CREATE TOPIC reads (PARTITIONS 1); CREATE TOPIC people (PARTITIONS 2); CREATE TOPIC lines (PARTITIONS 1); CREATE TOPIC finishes (PARTITIONS 1);
 		DECLARE STREAM reads (chip VARCHAR NOT NULL, read_at TIMESTAMP NOT NULL, rssi DOUBLE, fee DECIMAL(6, 2), device ROW(serial VARCHAR, battery DOUBLE), tags ARRAY(VARCHAR),
 			weak BOOLEAN AS (rssi < -75)) EVENT TIME read_at DELAY 5 SECONDS FROM TOPIC 'reads' (FORMAT json);
 		DECLARE TABLE people (chip VARCHAR PRIMARY KEY, name VARCHAR, born DATE) FROM TOPIC 'people' (FORMAT csv, DELIMITER ';');
 		DECLARE STREAM radio (line VARCHAR) FROM TOPIC 'lines' (FORMAT text);
+		DECLARE STREAM finishes (chip VARCHAR, place VARCHAR) FROM TOPIC 'finishes' (FORMAT csv, NULL WORD 'DNF');
 		DECLARE STREAM nowhere (a INT) FROM TOPIC 'not-there';`)
 	o := p.apply(`INSERT INTO reads VALUES ('C1', TIMESTAMP '2026-05-17 09:00:00', -80, 2.5, ROW('TM-1', 0.5), ARRAY['a', 'b "c"']);
 		INSERT INTO reads (read_at, chip) VALUES ('2026-05-17T09:00:01Z', 'Zürich'), (CURRENT_TIMESTAMP, 'now');
@@ -57,10 +58,17 @@ func TestInsert(t *testing.T) {
 		t.Errorf("%q", rows)
 	}
 
+	p.apply("INSERT INTO finishes VALUES ('C1', 'DNF'), ('C2', NULL);") // a word that stands for NULL is quoted where it does not
+	rows = p.query("SELECT chip, place FROM finishes SINCE BEGINNING UNTIL NOW;")
+	if want := []string{`{"chip":"C1","place":"DNF"}`, `{"chip":"C2","place":null}`}; !slices.Equal(rows, want) {
+		t.Errorf("%q, wanted %q", rows, want)
+	}
+
 	// Errors come with their places, and nothing is written.
 	before := len(p.values("reads"))
 	for text, part := range map[string]string{
 		"INSERT INTO reads (chip, read_at) VALUES ('x', CURRENT_TIMESTAMP); INSERT INTO reads (chip, read_at) VALUES ('y', 'soon');": "CAST of 'soon' to TIMESTAMP failed",
+		"INSERT INTO radio VALUES (NULL);": "would not be read as it is written",
 		"INSERT INTO nowhere VALUES (1);":  "CREATE TOPIC 'not-there' first",
 		"INSERT INTO reads VALUES (1, 2);": "they are chip, read_at, rssi, fee, device, tags",
 	} {
@@ -85,8 +93,8 @@ func TestColumnsSampled(t *testing.T) {
 	if _, err := db.Exec("UPDATE mats SET capacity = 900 WHERE mat = 'start'"); err != nil {
 		t.Fatal(err)
 	}
-	p := serve(t, t.TempDir())
-	dir := t.TempDir()
+	home, dir := t.TempDir(), t.TempDir()
+	p := serve(t, home)
 	writeFile(t, dir, "a.csv", "chip,bib,paid\nC1,7,2.5\nC2,8,\n")
 	const declare = "DECLARE STREAM found COLUMNS SAMPLED EVENT TIME at DELAY 5 SECONDS FROM TOPIC 'reads';"
 	p.fiume("CREATE TOPIC reads (PARTITIONS 1);"+declare, "apply", "-").want(t, 3, "cannot be found: there is no topic 'reads'", "list them like")
@@ -114,6 +122,8 @@ func TestColumnsSampled(t *testing.T) {
 	if o := p.apply(declare).Outcomes; o[0].Done != "unchanged" {
 		t.Errorf("%+v", o)
 	}
+	p.stop()
+	p = serve(t, home)
 	if d := p.fiume("DESCRIBE found;", "shell"); strings.Contains(d.out, "new") {
 		t.Errorf("a column came by itself:\n%s", d.out)
 	}

@@ -66,8 +66,17 @@ func messagesOf(in *plan.Insertion) ([]topiclog.Record, error) {
 				r.Key = types.AppendText(r.Key, in.Rows.Cols[c].Value(i))
 			}
 		}
-		if rejects := dec.Decode(r.Value, []flow.Message{{Len: uint32(len(r.Value))}}, &column.Batch{}); len(rejects) > 0 {
+		var read column.Batch
+		if rejects := dec.Decode(r.Value, []flow.Message{{Len: uint32(len(r.Value))}}, &read); len(rejects) > 0 {
 			return nil, fmt.Errorf("row %d would be rejected when it is read: %s", i+1, rejects[0].Reason)
+		}
+		for c, f := range in.Stream.Columns {
+			text := func(b *column.Batch, row int) string {
+				return string(types.AppendJSON(nil, b.Cols[c].Value(row), f.Type))
+			}
+			if was, is := text(in.Rows, i), text(&read, 0); was != is {
+				return nil, fmt.Errorf("row %d would not be read as it is written: in this format the column %q is %s, and is read as %s", i+1, f.Name, was, is)
+			}
 		}
 		recs = append(recs, r)
 	}

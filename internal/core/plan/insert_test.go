@@ -12,7 +12,7 @@ import (
 
 var insertPlaces = []Place{
 	{Kind: "topic", Insert: true, Source: []OptionSpec{}, Table: []OptionSpec{}, Sink: []OptionSpec{}},
-	{Kind: "files", Source: []OptionSpec{{Name: "delimiter", Kind: WordOption}}, Table: []OptionSpec{}, Sink: []OptionSpec{}},
+	{Kind: "files", Source: []OptionSpec{{Name: "delimiter", Kind: WordOption}, {Name: "null word", Kind: WordOption}}, Table: []OptionSpec{}, Sink: []OptionSpec{}},
 	{Kind: "base", Columns: true, Source: []OptionSpec{}, Table: []OptionSpec{}},
 }
 
@@ -134,6 +134,7 @@ func TestSampled(t *testing.T) {
 		"DECLARE TABLE t FROM BASE 'kept'; SELECT v FROM t;":                                     "",
 		"DECLARE TABLE t COLUMNS SAMPLED FROM TOPIC 'kept';":                                     "wrong-place 15",
 		"DECLARE STREAM s COLUMNS SAMPLED FROM FILES 's' (DELIMITER ';');":                       "wrong-place 16",
+		"DECLARE STREAM s COLUMNS SAMPLED FROM FILES 's' (NULL WORD 'x');":                       "wrong-place 16",
 		"DECLARE STREAM s COLUMNS SAMPLED FROM FILES 's' (DELIMTER ';');":                        "unknown-option 50",
 	} {
 		for _, looks := range []bool{true, false} {
