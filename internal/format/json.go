@@ -554,6 +554,10 @@ func (d *jsonDecoder) setDeep(k, from, to, n int) (reason string) {
 	if wrong != "" {
 		return l.name + ": " + wrong
 	}
+	if v.IsNull() { // as in any other column: it is unset, and complete decides what that means
+		d.seen[k] = 0
+		return ""
+	}
 	if !utf8.Valid(d.buf[from:to]) {
 		return l.name + ": the text is no valid UTF-8"
 	}
@@ -798,9 +802,5 @@ func wholeNumber(s []byte, whole bool) (int64, bool) {
 		x, err := strconv.ParseInt(string(s), 10, 64)
 		return x, err == nil
 	}
-	x, err := strconv.ParseFloat(string(s), 64)
-	if err != nil || x != math.Trunc(x) || math.Abs(x) >= 1<<63 {
-		return 0, false
-	}
-	return int64(x), true
+	return types.ParseWhole(string(s))
 }

@@ -436,6 +436,9 @@ func (d *jsonDecoder) byLayout(l *layout, data []byte, i, to, n int) bool {
 				}
 			}
 		case segDeep:
+			if data[i] == 'n' { // NULL is no part of a layout: the general scan knows what it means here
+				return false
+			}
 			end, ok := d.skip(i, 1, n)
 			if !ok || d.setDeep(seg.leaf, i, end, n) != "" {
 				return false

@@ -7,7 +7,9 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"math/big"
 	"math/rand/v2"
+	"regexp"
 	"strconv"
 	"strings"
 	"testing"
@@ -97,11 +99,11 @@ func reference(msg []byte) (string, bool) {
 	case json.Number:
 		i, err := strconv.ParseInt(string(s), 10, 64)
 		if err != nil {
-			x, err := strconv.ParseFloat(string(s), 64)
-			if err != nil || x != math.Trunc(x) || math.Abs(x) >= 1<<63 || !strings.ContainsAny(string(s), ".eE") {
+			x, good := new(big.Rat).SetString(string(s))
+			if !good || !x.IsInt() || !x.Num().IsInt64() {
 				return "", false
 			}
-			i = int64(x)
+			i = x.Num().Int64()
 		}
 		out = append(out, fmt.Sprint(i))
 	default:
@@ -187,8 +189,11 @@ func compare(t *testing.T, d flow.Decoder, msgs [][]byte) {
 // usable says whether a message can be compared: text with bad UTF-8 is rejected where it is used,
 // while the standard library mends it.
 func usable(m []byte) bool {
-	return utf8.Valid(m) && !bytes.ContainsAny(m, "\n") && len(m) > 0 && !bytes.Contains(m, []byte(`\u`))
+	// Exponents of many digits are left out, since exact arithmetic would work on them for ever.
+	return utf8.Valid(m) && !bytes.ContainsAny(m, "\n") && len(m) > 0 && !bytes.Contains(m, []byte(`\u`)) && !longExponent.Match(m)
 }
+
+var longExponent = regexp.MustCompile(`[eE][+-]?[0-9]{4}`)
 
 var oddMessages = []string{
 	`{}`, `{"chip":null,"n":null}`, `{"chip":"a","chip":"b"}`, `{"device":{"serial":"a","battery":1},"device":{"battery":2}}`,

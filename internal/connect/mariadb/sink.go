@@ -240,6 +240,9 @@ func (s *Sink) rowsOf(b []byte) (values []any, removes []int, rows int, err erro
 	return values, removes, rows, nil
 }
 
+// Held is how many bytes wait to be taken.
+func (e *encoder) Held() int { return len(e.buf) }
+
 // Take implements flow.Encoder.
 func (e *encoder) Take() flow.Payload {
 	p := flow.Payload{Rows: e.rows, Bytes: e.buf}

@@ -38,6 +38,9 @@ func (e *encoder) Add(b *column.Batch) {
 	}
 }
 
+// Held is how many bytes wait to be taken.
+func (e *encoder) Held() int { return len(e.buf) }
+
 // Take implements flow.Encoder.
 func (e *encoder) Take() flow.Payload {
 	p := flow.Payload{Rows: len(e.ends), Bytes: e.buf, Ends: e.ends}

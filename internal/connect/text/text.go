@@ -69,6 +69,9 @@ func (l *Lines) Add(b *column.Batch) {
 	l.rows += b.N
 }
 
+// Held is how many bytes wait to be taken.
+func (l *Lines) Held() int { return len(l.buf) }
+
 // Take implements flow.Encoder.
 func (l *Lines) Take() flow.Payload {
 	p := flow.Payload{Rows: l.rows, Bytes: l.buf, Ends: l.ends}

@@ -7,6 +7,7 @@ import (
 	"math/big"
 	"math/bits"
 	"slices"
+	"strings"
 
 	"fiume/internal/core/column"
 	"fiume/internal/core/state"
@@ -400,10 +401,10 @@ func (a *Aggregate) Update(g *state.Groups, at int, groups []int32, r Rows) {
 			a.keepRanked(g, s, buf)
 		case list:
 			buf = a.appendEntry(buf[:0], r, i)
-			s[0], s[1] = g.ExtendText(s[0], s[1], buf)
+			extend(g, s, buf)
 		case percentile:
 			buf = le.AppendUint64(buf[:0], math.Float64bits(v.F[i]))
-			s[0], s[1] = g.ExtendText(s[0], s[1], buf)
+			extend(g, s, buf)
 		case sketch:
 			addBucket(g, s, bucketOf(v.F[i]), 1)
 		case distinctHash:
@@ -596,7 +597,7 @@ func (a *Aggregate) Merge(g *state.Groups, e uint32, from *state.Groups, f uint3
 		}
 		return
 	case list, percentile:
-		s[0], s[1] = g.ExtendText(s[0], s[1], from.GetText(t[0]))
+		extend(g, s, from.GetText(t[0]))
 		return
 	case sketch:
 		b := from.GetText(t[0])
@@ -608,6 +609,9 @@ func (a *Aggregate) Merge(g *state.Groups, e uint32, from *state.Groups, f uint3
 		mergeHashes(g, s, from.GetText(t[0]), t[2])
 		return
 	case distinct:
+		if t[2] == tooMany {
+			forgetMembers(g, s)
+		}
 		slots := from.GetText(t[0])
 		for ; len(slots) > 0; slots = slots[8:] {
 			if w := le.Uint64(slots); w != 0 {
@@ -691,7 +695,17 @@ func (a *Aggregate) Final(g *state.Groups, entries []uint32, at int, out *column
 		case boolAnd, boolOr:
 			out.B[i] = s[0] == 1
 		default:
-			out.Set(i, n, a.finalText(g, s))
+			if why := a.overflow(g, s); why != "" {
+				fail(i, why)
+				out.Set(i, n, types.Value{})
+				continue
+			}
+			v := a.finalText(g, s)
+			if count, size := parts(v); count > MaxParts || size-partBytes*count > MaxValue {
+				fail(i, fmt.Sprintf("the result of %s would be above %d MB or %d elements", strings.ToUpper(a.Name), MaxValue>>20, MaxParts))
+				v = types.Value{}
+			}
+			out.Set(i, n, v)
 		}
 	}
 }

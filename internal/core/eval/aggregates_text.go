@@ -3,10 +3,12 @@ package eval
 import (
 	"bytes"
 	"encoding/binary"
+	"fmt"
 	"math"
 	"math/bits"
 	"slices"
 	"sort"
+	"strings"
 
 	"fiume/internal/core/column"
 	"fiume/internal/core/state"
@@ -95,6 +97,46 @@ func (a *Aggregate) appendEntry(b []byte, r Rows, i int) []byte {
 	return b
 }
 
+// Aggregates that keep all values of a group keep up to a bound. Where a group has more, they are forgotten, and its
+// result is rejected: whether it is depends on the group alone, not on how it came together.
+const (
+	listBytes    = 48 << 20   // of the entries of a list
+	mostDistinct = 4 << 20    // members of a set
+	tooMany      = ^uint64(0) // in place of the number of members
+)
+
+// overflown stands in place of a list that had more than listBytes; no list is one byte long.
+var overflown = []byte{0}
+
+// extend adds entries to a list.
+func extend(g *state.Groups, s []uint64, entries []byte) {
+	switch {
+	case s[1] != 0 && len(g.GetText(s[0])) == 1: // more than that does not fit
+	case len(entries) == 1 || s[1] != 0 && len(g.GetText(s[0]))+len(entries) > listBytes:
+		s[0], s[1] = g.ChangeText(s[0], s[1], overflown)
+	default:
+		s[0], s[1] = g.ExtendText(s[0], s[1], entries)
+	}
+}
+
+// forgetMembers makes a set one of too many members.
+func forgetMembers(g *state.Groups, s []uint64) {
+	s[0], s[1] = g.ChangeText(s[0], s[1], nil)
+	s[2] = tooMany
+}
+
+// overflow says why an entry has no result, or gives "".
+func (a *Aggregate) overflow(g *state.Groups, s []uint64) string {
+	name, _, _ := strings.Cut(a.Name, " ")
+	switch {
+	case (a.kind == list || a.kind == percentile) && len(g.GetText(s[0])) == 1:
+		return fmt.Sprintf("%s of a group keeps up to %d MB of values, and there are more", strings.ToUpper(name), listBytes>>20)
+	case a.kind == distinct && s[2] == tooMany:
+		return fmt.Sprintf("%s of a group keeps up to %d different values, and there are more; APPROX_COUNT_DISTINCT needs little memory", strings.ToUpper(name), mostDistinct)
+	}
+	return ""
+}
+
 func (a *Aggregate) finalList(b []byte) types.Value {
 	type entry struct{ order, value []byte }
 	var es []entry
@@ -131,6 +173,15 @@ func (a *Aggregate) finalList(b []byte) types.Value {
 // addMember adds a value to a set: a hash table of eight-byte slots, each 0 or one more than the word
 // of a text.
 func addMember(g *state.Groups, s []uint64, x []byte) bool {
+	if s[2] >= mostDistinct {
+		if s[2] == tooMany {
+			return false
+		}
+		if _, found := findSlot(g, g.GetText(s[0]), x); !found {
+			forgetMembers(g, s)
+		}
+		return false
+	}
 	slots := g.GetText(s[0])
 	if int(s[2])*2 >= len(slots)/8 {
 		bigger := make([]byte, max(64, 2*len(slots)))

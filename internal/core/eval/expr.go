@@ -83,13 +83,21 @@ type Machine struct {
 	Failures []Failure // of the batch at hand; the caller empties it
 	Now      int64     // CURRENT_TIMESTAMP, microseconds
 
+	// Ended says that nobody waits for the results any more; nil: somebody always does.
+	Ended func() bool
+
+	made    int  // bytes that functions have made of the batch at hand
+	over    bool // they are too many
 	scratch map[*Expr]*slot
 	engines map[*Script]*engine
 	batch   uint64 // number of the batch at hand
 }
 
 // Begin tells the Machine that another batch is at hand.
-func (m *Machine) Begin() { m.batch++ }
+func (m *Machine) Begin() {
+	m.batch++
+	m.made, m.over = 0, false
+}
 
 // slot is what a Machine keeps for a node: its result, and the storage of its nulls.
 type slot struct {
@@ -122,11 +130,17 @@ func (m *Machine) slot(e *Expr, n int) *slot {
 		m.scratch[e] = s
 	}
 	if e.Op != OpConst && e.Op != OpField && e.Op != OpRow {
+		if cap(s.vec.Data) > keptScratch {
+			s.vec.Data = nil
+		}
 		s.vec.Resize(n)
 		s.vec.Clear()
 	}
 	return s
 }
+
+// keptScratch is the size of a buffer above which it is not kept for the next batch.
+const keptScratch = batchBytes
 
 // clearNulls gives n false values to mark NULLs in.
 func (s *slot) clearNulls(n int) []bool {
@@ -496,6 +510,10 @@ func (e *Expr) Size() int {
 	return n
 }
 
+// mostFolded is how many bytes a constant may have that is computed once and for all. A larger one is made when it is
+// needed: many of them would fill the memory while a text is looked at.
+const mostFolded = 64 << 10
+
 // Fold computes what does not depend on the row. A part that fails is left, so that it fails for the
 // rows that reach it.
 func Fold(e *Expr) *Expr {
@@ -513,7 +531,7 @@ func Fold(e *Expr) *Expr {
 	if constant {
 		var m Machine
 		v := m.Eval(e, &column.Batch{N: 1, Time: []int64{0}})
-		if len(m.Failures) == 0 {
+		if len(m.Failures) == 0 && m.made <= mostFolded {
 			return Const(e.Type, v.Value(0))
 		}
 		return e

@@ -171,9 +171,19 @@ func textKernel(f func(m *Machine, row int, dst []byte, a []*column.Vector) []by
 				out.S[i] = column.Str{}
 				continue
 			}
+			if m.over || i&255 == 255 && m.ended() {
+				m.over = true
+				out.S[i] = column.Str{}
+				continue
+			}
 			off := len(out.Data)
 			out.Data = f(m, i, out.Data, a)
+			if len(out.Data)-off > MaxValue {
+				m.Fail(i, tooLarge("the function"))
+				out.Data = out.Data[:off]
+			}
 			out.S[i] = column.Str{Off: uint32(off), Len: uint32(len(out.Data) - off)}
+			m.charge(i, n, len(out.Data)-off)
 		}
 	}
 }
@@ -187,12 +197,33 @@ func valueKernel(f func(m *Machine, row int, a []types.Value) types.Value) Kerne
 				out.Set(i, n, types.Value{})
 				continue
 			}
+			if m.over || i&15 == 15 && m.ended() {
+				m.over = true
+				out.Set(i, n, types.Value{})
+				continue
+			}
 			for k, v := range a {
 				vs[k] = v.Value(i)
 			}
-			out.Set(i, n, f(m, i, vs))
+			m.give(f(m, i, vs), out, i, n)
 		}
 	}
+}
+
+// give sets value i of n of a vector, where it is not too large.
+func (m *Machine) give(v types.Value, out *column.Vector, i, n int) {
+	count, size := parts(v)
+	switch {
+	case count > MaxParts:
+		m.Fail(i, tooManyParts("the function"))
+		v = types.Value{}
+	case size-partBytes*count > MaxValue:
+		m.Fail(i, tooLarge("the function"))
+		v = types.Value{}
+	default:
+		m.charge(i, n, size)
+	}
+	out.Set(i, n, v)
 }
 
 // wordKernel computes one 64-bit value a row that is not NULL.
@@ -228,6 +259,14 @@ func Concat(args ...*Expr) (*Expr, error) {
 		return nil, ErrTypes
 	}
 	e := call(varchar, textKernel(func(m *Machine, i int, dst []byte, a []*column.Vector) []byte {
+		size := 0
+		for _, v := range a {
+			size += int(v.S[i].Len)
+		}
+		if size > MaxValue {
+			m.Fail(i, tooLarge("the joined text"))
+			return dst
+		}
 		for _, v := range a {
 			dst = append(dst, v.Text(i)...)
 		}

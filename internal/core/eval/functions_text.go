@@ -6,15 +6,14 @@ import (
 	"encoding/hex"
 	"fmt"
 	"math"
+	"regexp"
+	"regexp/syntax"
 	"strings"
 	"unicode/utf8"
 
 	"fiume/internal/core/column"
 	"fiume/internal/core/types"
 )
-
-// longestText bounds what REPEAT, LPAD and RPAD make of one value.
-const longestText = 1 << 20
 
 func init() {
 	text := func(name, doc, example, result string, f func(dst, s []byte) []byte) {
@@ -40,6 +39,10 @@ func init() {
 		textKernel(func(m *Machine, i int, dst []byte, a []*column.Vector) []byte {
 			if len(a[1].Text(i)) == 0 {
 				return append(dst, a[0].Text(i)...)
+			}
+			if more := len(a[2].Text(i)) - len(a[1].Text(i)); more > 0 && len(a[0].Text(i))+bytes.Count(a[0].Text(i), a[1].Text(i))*more > MaxValue {
+				m.Fail(i, tooLarge("REPLACE"))
+				return dst
 			}
 			return append(dst, bytes.ReplaceAll(a[0].Text(i), a[1].Text(i), a[2].Text(i))...)
 		}), varchar, varchar, varchar)
@@ -85,23 +88,27 @@ func init() {
 	}
 	pad("lpad", "on the left", "LPAD('42', 5, '0')", "00042", true)
 	pad("rpad", "on the right", "RPAD('km', 4, '.')", "km..", false)
-	failing(&Function{Name: "repeat", Group: "text", Signatures: []string{"repeat(s VARCHAR, n BIGINT) → VARCHAR"}, Doc: "s n times. A result above 1 MB rejects the row.",
+	failing(&Function{Name: "repeat", Group: "text", Signatures: []string{"repeat(s VARCHAR, n BIGINT) → VARCHAR"}, Doc: "s n times. A result above 16 MB rejects the row.",
 		Example: "REPEAT('ab', 3)", Result: "ababab"}, varchar,
 		textKernel(func(m *Machine, i int, dst []byte, a []*column.Vector) []byte {
 			s, n := a[0].Text(i), a[1].I[i]
-			if len(s) > 0 && n > int64(longestText/len(s)) {
-				m.Fail(i, "REPEAT would make a text above 1 MB")
+			if len(s) == 0 {
 				return dst
 			}
-			for ; n > 0; n-- {
-				dst = append(dst, s...)
+			if n > int64(MaxValue/len(s)) {
+				m.Fail(i, "REPEAT would make a text above 16 MB")
+				return dst
 			}
-			return dst
+			return append(dst, bytes.Repeat(s, int(max(n, 0)))...)
 		}), varchar, bigint)
 	plain(&Function{Name: "split", Group: "text", Signatures: []string{"split(s, separator VARCHAR) → ARRAY(VARCHAR)"},
 		Doc: "The parts of s between the separators; an empty separator parts the code points.", Example: "SPLIT('a,b,,c', ',')", Result: `["a","b","","c"]`},
 		types.ArrayOf(varchar), valueKernel(func(m *Machine, i int, a []types.Value) types.Value {
 			out := types.Value{Kind: types.Array, Row: []types.Value{}}
+			if strings.Count(a[0].S, a[1].S) >= MaxParts {
+				m.Fail(i, tooManyParts("SPLIT"))
+				return types.Value{}
+			}
 			for _, p := range strings.Split(a[0].S, a[1].S) {
 				out.Row = append(out.Row, types.Value{Kind: types.Varchar, S: p})
 			}
@@ -166,8 +173,8 @@ func padKernel(left bool) Kernel {
 	return textKernel(func(m *Machine, i int, dst []byte, a []*column.Vector) []byte {
 		s, want, fill := a[0].Text(i), a[1].I[i], a[2].Text(i)
 		have := int64(utf8.RuneCount(s))
-		if want > longestText {
-			m.Fail(i, "LPAD and RPAD make texts up to 1 MB")
+		if want > MaxValue {
+			m.Fail(i, "LPAD and RPAD make texts up to 16 MB")
 			return dst
 		}
 		if want <= have {
@@ -194,9 +201,49 @@ func padKernel(left bool) Kernel {
 	})
 }
 
+// matcher gives the matches of a pattern in the text of a row.
+type matcher func(m *Machine, row int, s []byte) [][]int
+
+// matchSteps bounds the work that a pattern may make of one text: its size in instructions times the bytes of the text.
+// Matching is linear in both (package regexp), so that this is a bound on time, some seconds at most.
+const matchSteps = 400_000_000
+
+// patternSize is the number of instructions of a pattern's program.
+func patternSize(re *regexp.Regexp) int {
+	tree, err := syntax.Parse(re.String(), syntax.Perl)
+	if err != nil {
+		return 1
+	}
+	prog, err := syntax.Compile(tree.Simplify())
+	if err != nil {
+		return 1
+	}
+	return len(prog.Inst)
+}
+
+// bounded says whether a text is not too long for a pattern of a size, and rejects the row where it is.
+func bounded(m *Machine, row, size int, s []byte) bool {
+	if len(s) == 0 || size <= matchSteps/len(s) {
+		return true
+	}
+	m.Fail(row, fmt.Sprintf("a pattern of %d steps is too much for a text of %d bytes; together they may be %d", size, len(s), matchSteps))
+	return false
+}
+
+// matching finds up to a number of matches, -1 for all of them.
+func matching(re *regexp.Regexp, most int) matcher {
+	size := patternSize(re)
+	return func(m *Machine, row int, s []byte) [][]int {
+		if !bounded(m, row, size, s) {
+			return nil
+		}
+		return re.FindAllSubmatchIndex(s, most)
+	}
+}
+
 // regexFunctions are those with a pattern of package regexp, which is written out.
 func regexFunctions() {
-	regex := func(f *Function, ret types.Type, args int, k func(match func(s []byte) [][]int) Kernel) {
+	regex := func(f *Function, ret types.Type, args, most int, k func(match matcher) Kernel) {
 		f.Group = "text"
 		define(f, func(as []*Expr) (*Expr, error) {
 			if len(as) != args {
@@ -211,14 +258,14 @@ func regexFunctions() {
 			if !ok {
 				return nil, ErrTypes
 			}
-			e := safe(call(ret, k(func(s []byte) [][]int { return re.FindAllSubmatchIndex(s, -1) }), rest...))
+			e := safe(call(ret, k(matching(re, most)), rest...))
 			e.Name = f.Name + " " + re.String()
 			return e, nil
 		})
 	}
 	regex(&Function{Name: "substring_regex", Signatures: []string{"substring_regex(pattern, s VARCHAR) → VARCHAR"},
 		Doc: "The first part of s that the pattern matches, or its first group where it has one; NULL where nothing matches.", Example: `SUBSTRING_REGEX('km([0-9]+)', 'at km15')`, Result: "15"},
-		varchar, 2, func(match func(s []byte) [][]int) Kernel {
+		varchar, 2, 1, func(match matcher) Kernel {
 			return func(m *Machine, a []*column.Vector, out *column.Vector, n int) {
 				for i := range n {
 					if out.Null(i) {
@@ -226,7 +273,7 @@ func regexFunctions() {
 						continue
 					}
 					s := a[0].Text(i)
-					at := match(s)
+					at := match(m, i, s)
 					if len(at) == 0 {
 						out.Set(i, n, types.Value{})
 						continue
@@ -244,14 +291,19 @@ func regexFunctions() {
 			}
 		})
 	regex(&Function{Name: "occurrences_regex", Signatures: []string{"occurrences_regex(pattern, s VARCHAR) → BIGINT"}, Doc: "How often the pattern matches in s.",
-		Example: "OCCURRENCES_REGEX('[0-9]', 'km 15')", Result: "2"}, bigint, 2, func(match func(s []byte) [][]int) Kernel {
-		return wordKernel(func(m *Machine, i int, a []*column.Vector) int64 { return int64(len(match(a[0].Text(i)))) })
+		Example: "OCCURRENCES_REGEX('[0-9]', 'km 15')", Result: "2"}, bigint, 2, -1, func(match matcher) Kernel {
+		return wordKernel(func(m *Machine, i int, a []*column.Vector) int64 { return int64(len(match(m, i, a[0].Text(i)))) })
 	})
 	regex(&Function{Name: "translate_regex", Signatures: []string{"translate_regex(pattern, s, new VARCHAR) → VARCHAR"}, Doc: "s with everything that the pattern matches replaced by new.",
-		Example: "TRANSLATE_REGEX('[0-9]+', 'km 15', 'n')", Result: "km n"}, varchar, 3, func(match func(s []byte) [][]int) Kernel {
+		Example: "TRANSLATE_REGEX('[0-9]+', 'km 15', 'n')", Result: "km n"}, varchar, 3, -1, func(match matcher) Kernel {
 		return textKernel(func(m *Machine, i int, dst []byte, a []*column.Vector) []byte {
 			s, from := a[0].Text(i), 0
-			for _, g := range match(s) {
+			begin := len(dst)
+			for _, g := range match(m, i, s) {
+				if len(dst)-begin+len(a[1].Text(i)) > MaxValue {
+					m.Fail(i, tooLarge("TRANSLATE_REGEX"))
+					return dst[:begin]
+				}
 				dst = append(append(dst, s[from:g[0]]...), a[1].Text(i)...)
 				from = g[1]
 			}

@@ -191,7 +191,7 @@ func (s *Script) kernel(m *Machine, a []*column.Vector, out *column.Vector, n in
 	results, err := e.run(rows, 10*ScriptTime)
 	if err == nil && len(results) == n {
 		for i, r := range results {
-			s.give(r, out, i, n, reject)
+			s.give(m, r, out, i, n, reject)
 		}
 		return
 	}
@@ -216,11 +216,11 @@ func (s *Script) kernel(m *Machine, a []*column.Vector, out *column.Vector, n in
 			reject(i, fmt.Sprintf("stopped (%s); a call may take %d ms and %d MB", why, ScriptTime.Milliseconds(), ScriptMemory>>20))
 			continue
 		}
-		s.give(results[0], out, i, n, reject)
+		s.give(m, results[0], out, i, n, reject)
 	}
 }
 
-func (s *Script) give(r scriptResult, out *column.Vector, i, n int, reject func(i int, why string)) {
+func (s *Script) give(m *Machine, r scriptResult, out *column.Vector, i, n int, reject func(i int, why string)) {
 	if len(r) == 2 {
 		var why string
 		_ = json.Unmarshal(r[1], &why) // the frame writes text
@@ -232,5 +232,5 @@ func (s *Script) give(r scriptResult, out *column.Vector, i, n int, reject func(
 		reject(i, "the result "+wrong)
 		return
 	}
-	out.Set(i, n, v)
+	m.give(v, out, i, n)
 }

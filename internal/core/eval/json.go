@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"math"
 	"strconv"
 	"strings"
 
@@ -120,8 +121,14 @@ func jsonElement(s []byte, n int64) (found []byte) {
 // castJSON reads a document as a value of a type; null is NULL.
 func castJSON(s string, t types.Type) (out types.Value, ok bool) {
 	out.Kind = t.Kind
+	if t.IsNested() && !fitsParts(s) {
+		return out, false
+	}
 	if s == "null" {
 		return types.Value{Kind: types.Null}, true
+	}
+	if s == "" { // no document: whoever made it was wrong, and that is one row's trouble
+		return out, false
 	}
 	switch t.Kind {
 	case types.JSON:
@@ -198,6 +205,9 @@ func ValueOfJSON(s []byte, t types.Type) (out types.Value, wrong string) {
 	var b bytes.Buffer
 	if err := json.Compact(&b, s); err != nil {
 		return out, "the JSON is malformed"
+	}
+	if t.IsNested() && !fitsParts(b.String()) {
+		return out, fmt.Sprintf("has more than %d elements", MaxParts)
 	}
 	return valueOfJSON(b.Bytes(), t)
 }
@@ -278,11 +288,12 @@ func valueOfJSON(s []byte, t types.Type) (out types.Value, wrong string) {
 	ok := false
 	switch {
 	case t.IsNumber() && number:
-		if out, ok = castText(string(s), t); ok && t.IsWhole() { // a whole value only
-			x, err := strconv.ParseFloat(string(s), 64)
-			_, err2 := strconv.ParseInt(string(s), 10, 64)
-			ok = err2 == nil || err == nil && x == float64(int64(x))
+		if t.IsWhole() { // a whole value only
+			out.I, ok = types.ParseWhole(string(s))
+			ok = ok && (t.Kind == types.BigInt || out.I >= math.MinInt32 && out.I <= math.MaxInt32)
+			break
 		}
+		out, ok = castText(string(s), t)
 	case t.Kind == types.Boolean && !number && first != '"', !t.IsNumber() && t.Kind != types.Boolean && first == '"':
 		text := string(s)
 		if first == '"' {

@@ -520,9 +520,14 @@ func LikeRegex(x, pattern *Expr, flags string) (*Expr, error) {
 	if err != nil {
 		return nil, err
 	}
+	size := patternSize(re)
 	e := call(boolean, func(m *Machine, a []*column.Vector, out *column.Vector, n int) {
 		for i := range n {
-			out.B[i] = !out.Null(i) && re.Match(a[0].Text(i))
+			if m.over || i&15 == 15 && m.ended() {
+				m.over = true
+				return
+			}
+			out.B[i] = !out.Null(i) && bounded(m, i, size, a[0].Text(i)) && re.Match(a[0].Text(i))
 		}
 	}, as...)
 	e.Name, e.Safe = "LIKE_REGEX "+re.String(), true

@@ -171,12 +171,33 @@ func (w *keyedTask) deliver(d *step.Delivery, m marks) (out int64, err error) {
 		return 0, err
 	}
 	w.passed = m
-	if w.cuts() {
+	switch {
+	case w.cuts():
 		if err := w.keepHouse(); err != nil {
+			return 0, err
+		}
+	case w.job.opts.Journal == nil && w.job.opts.Memory > 0:
+		if err := w.within(); err != nil {
 			return 0, err
 		}
 	}
 	return w.lowest(), nil
+}
+
+// ErrMemory ends a run that holds more than it may and has no journal where state could wait.
+type ErrMemory struct{ Limit int64 }
+
+// Error implements error.
+func (e *ErrMemory) Error() string {
+	return fmt.Sprintf("it would hold more than %d MB in memory: ask for less (a later SINCE, a WHERE, fewer groups, shorter windows), or make a job of it, whose state may wait on disk", e.Limit>>20)
+}
+
+// within checks the job's limit where nothing can be parked.
+func (w *keyedTask) within() error {
+	if w.account(); w.job.held.Load() > w.job.opts.Memory {
+		return &ErrMemory{w.job.opts.Memory}
+	}
+	return nil
 }
 
 // lowest is the watermark of the results of all cells.

@@ -276,6 +276,11 @@ func (j *Job) openKeyed(op *plan.Op) error {
 			return err
 		}
 		w.pipe = pipe
+		ctx.Relieve = func() {
+			if !ctx.Silent && pipe.held() > reliefBytes {
+				_ = w.flush(w.sent, false) // the run is over where it fails
+			}
+		}
 		w.gate, w.split = &gateNode{next: pipe.root}, step.NewSplitter(op, ctx)
 		w.cells = []*cell{{task: t, tasks: n, keyed: w.newKeyed(t, n), out: types.MinTime}}
 		w.place()
@@ -319,7 +324,7 @@ func (j *Job) Run(ctx context.Context) error {
 
 func (j *Job) spawn(f func() error) {
 	j.wg.Go(func() {
-		if err := f(); err != nil {
+		if err := safely(f); err != nil {
 			j.fail(err)
 		}
 	})

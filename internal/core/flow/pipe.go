@@ -77,6 +77,7 @@ func inFull(b *column.Batch) *column.Batch {
 // pipe builds the nodes behind an operator that begins a stage.
 func (j *Job) pipe(op *plan.Op, ctx *step.Context) (*pipe, error) {
 	p := &pipe{ctx: ctx}
+	ctx.Machine.Ended = func() bool { return j.ctx.Err() != nil }
 	leaves := map[*plan.Op]*sinkNode{}
 	made := map[*plan.Op]step.Node{} // a union is reached from several sides
 	leaf := func(o *plan.Op) (step.Node, error) {

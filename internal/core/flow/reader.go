@@ -258,6 +258,8 @@ func (j *Job) work() error {
 	var p Piece
 	var batch column.Batch
 	var stamps []int64
+	early := &relief{job: j}
+	defer early.end()
 	for {
 		a, err := j.sched.next(&p)
 		if a == nil || err != nil {
@@ -273,7 +275,9 @@ func (j *Job) work() error {
 			if sc.stamped {
 				sr.passMax(j, a.seq, types.MinTime)
 			}
+			sr.mu.Lock()
 			sr.deliver(j, a.seq, &turn{end: a.end, idle: a.idle, next: a.next, watermark: reached, split: int32(sr.index), fresh: a.from, complete: a.all, loaded: a.nothing})
+			sr.mu.Unlock()
 			continue
 		}
 		pi := pipes[sc]
@@ -321,13 +325,20 @@ func (j *Job) work() error {
 		in = j.ahead(sc.op, in, pi, now)
 		newest := sr.stampRows(j, a.seq, in, &stamps)
 		n.Passed += int64(in.N)
+		early.sr, early.seq = sr, a.seq
+		pi.ctx.Relieve = func() { early.give(pi) }
 		if in.N > 0 {
 			pi.root.Push(in)
 		}
 		t := pi.take(j.opts.Parallelism)
 		t.next, t.watermark = a.next, newest
 		t.split, t.fresh, t.complete = int32(sr.index), p.Fresh, p.Complete
+		if !early.has {
+			sr.mu.Lock()
+		}
 		sr.deliver(j, a.seq, t)
+		early.has = true
+		early.end()
 	}
 }
 
@@ -483,10 +494,8 @@ func (sr *splitReader) stampRows(j *Job, seq int64, b *column.Batch, buf *[]int6
 }
 
 // deliver sends a turn when all turns before it have been sent; until then it is kept. The turn's
-// watermark is at first the greatest event time of its own rows.
+// watermark is at first the greatest event time of its own rows. The caller holds the split's lock.
 func (sr *splitReader) deliver(j *Job, seq int64, t *turn) {
-	sr.mu.Lock()
-	defer sr.mu.Unlock()
 	if sr.pending == nil {
 		sr.pending = map[int64]*turn{}
 	}

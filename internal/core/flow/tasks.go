@@ -274,6 +274,11 @@ func (w *keyedTask) run() error {
 			k.Merge(p.block, p.split, p.fresh, p.complete)
 			k.Advance()
 			w.measure(w.cells[0])
+			if w.job.opts.Journal == nil && w.job.opts.Memory > 0 {
+				if err := w.within(); err != nil {
+					return err
+				}
+			}
 		} else {
 			d := step.Delivery{Rows: p.rows, Block: p.block}
 			if p.groups != nil {
@@ -530,7 +535,7 @@ func (s *sinkTask) commit(ctx context.Context) {
 			if !ok {
 				return
 			}
-			err := s.try(ctx, func() error { return s.exact.Commit(handle) })
+			err := safely(func() error { return s.try(ctx, func() error { return s.exact.Commit(handle) }) })
 			s.setAside()
 			if err != nil {
 				s.job.fail(s.named(err))

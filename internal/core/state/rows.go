@@ -185,6 +185,9 @@ func (b *Block) Free() {
 	blocks.Put(b)
 }
 
+// Bytes is about the memory that the rows take.
+func (b *Block) Bytes() int { return len(b.data) + 40*len(b.Time) }
+
 // N is the number of rows.
 func (b *Block) N() int { return len(b.Time) }
 

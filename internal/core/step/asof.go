@@ -184,8 +184,7 @@ func (x *AsOf) give() {
 	}
 	if j.Cond != nil {
 		fill()
-		x.C.Machine.Begin()
-		sel := x.C.Machine.Select(j.Cond, b, nil)
+		sel := x.C.selects(j.Cond, b, nil)
 		holds, bad := make([]bool, len(rs)), make([]bool, len(rs))
 		for _, s := range sel {
 			holds[s] = true

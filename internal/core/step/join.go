@@ -54,9 +54,12 @@ func NewSide(o *plan.Op, c *Context, n int) *Side {
 
 // Push implements Node.
 func (s *Side) Push(b *column.Batch) {
+	s.keys.of(s.C, s.Op.Order.Keys, b)
+	if s.C.cut(b, s.Push) {
+		return
+	}
 	n := &s.C.Counts[s.Op.ID]
 	n.In += int64(b.N)
-	s.keys.of(s.C, s.Op.Order.Keys, b)
 	bad := s.C.rejects(s.Op, b)
 	lateness, judged := s.lateness()
 	for i := range b.N {
@@ -301,8 +304,7 @@ func (x *Join) passing(ps []pair) []pair {
 		return ps
 	}
 	x.fill(ps)
-	x.C.Machine.Begin()
-	sel := x.C.Machine.Select(x.cond, &x.out, x.C.sel)
+	sel := x.C.selects(x.cond, &x.out, x.C.sel)
 	x.C.sel = sel
 	failed := map[int]bool{}
 	for _, f := range x.C.Machine.Failures {

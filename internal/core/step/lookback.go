@@ -79,6 +79,7 @@ func (x *lookback) clear() {
 // take implements worker.
 func (x *lookback) take(o *Ordered, b *column.Batch) {
 	o.keysOf(b)
+	o.C.Machine.Begin()
 	wide := *b
 	wide.Cols = slices.Clone(b.Cols)
 	for _, c := range x.op.Order.Calls {
@@ -89,6 +90,9 @@ func (x *lookback) take(o *Ordered, b *column.Batch) {
 			}
 			wide.Cols = append(wide.Cols, v)
 		}
+	}
+	if o.C.cut(b, func(half *column.Batch) { x.take(o, half) }) {
+		return
 	}
 	bad := o.C.rejects(x.op, b)
 	for i := range b.N {

@@ -25,14 +25,17 @@ type Shuffle struct {
 
 // Push implements Node.
 func (s *Shuffle) Push(b *column.Batch) {
-	n := &s.C.Counts[s.Op.ID]
-	n.In += int64(b.N)
 	m := &s.C.Machine
 	m.Begin()
 	s.cols = s.cols[:0]
 	for _, k := range s.Op.Order.Keys {
 		s.cols = append(s.cols, m.Eval(k, b))
 	}
+	if s.C.cut(b, s.Push) {
+		return
+	}
+	n := &s.C.Counts[s.Op.ID]
+	n.In += int64(b.N)
 	bad := s.C.rejects(s.Op, b)
 	s.keys.Encode(s.cols, b.N)
 	for i := range b.N {
@@ -186,9 +189,10 @@ func (o *Ordered) inOrder(b *column.Batch, sel []uint32) {
 	})
 }
 
-// keysOf evaluates the keys of a batch.
+// keysOf evaluates the keys of a batch, which were small enough when its rows were sent.
 func (o *Ordered) keysOf(b *column.Batch) {
 	o.C.Machine.Begin()
+	o.C.Machine.Whole()
 	o.cols = o.cols[:0]
 	for _, k := range o.Op.Order.Keys {
 		o.cols = append(o.cols, o.C.Machine.Eval(k, b))

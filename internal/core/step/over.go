@@ -89,6 +89,7 @@ func (x *over) clear() {
 func (x *over) take(o *Ordered, b *column.Batch) {
 	o.keysOf(b)
 	m := &o.C.Machine
+	m.Begin()
 	wide := *b
 	wide.Cols = slices.Clone(b.Cols)
 	put := func(e *eval.Expr) {
@@ -105,6 +106,9 @@ func (x *over) take(o *Ordered, b *column.Batch) {
 	}
 	for _, e := range x.op.Order.By {
 		put(e)
+	}
+	if o.C.cut(b, func(half *column.Batch) { x.take(o, half) }) {
+		return
 	}
 	bad := o.C.rejects(x.op, b)
 	n := &o.C.Counts[x.op.ID]

@@ -100,8 +100,6 @@ func EntryWords(o *plan.Op) int { return baseWords(o) + o.Agg.Words() }
 
 // Push implements Node.
 func (p *Partial) Push(b *column.Batch) {
-	n := &p.C.Counts[p.Op.ID]
-	n.In += int64(b.N)
 	t := p.Op.Agg
 	m := &p.C.Machine
 	m.Begin()
@@ -116,6 +114,11 @@ func (p *Partial) Push(b *column.Batch) {
 		}
 		p.args = append(p.args, m.Rows(a, b))
 	}
+	if p.C.cut(b, p.Push) {
+		return
+	}
+	n := &p.C.Counts[p.Op.ID]
+	n.In += int64(b.N)
 	bad := p.C.rejects(p.Op, b)
 	short := len(p.cols) == 1 && p.cols[0].Type.Kind == types.Varchar
 	if p.of != p.Groups || p.Groups.Len() == 0 {

@@ -94,6 +94,10 @@ type Context struct {
 	NowMs   int64            // wall clock when the turn began
 	Silent  bool             // a step only gets to where it was: rows set aside have been told of before
 
+	// Relieve, where it is set, sends on what the stage has made so far, where that is much. Nodes call it between the
+	// parts of what they make of one batch.
+	Relieve func()
+
 	Origin func(split int, pos int64) string // names the place of a row, for outputs of rows set aside
 
 	sides    map[side]Asides
@@ -331,8 +335,7 @@ type Filter struct {
 func (f *Filter) Push(b *column.Batch) {
 	n := &f.C.Counts[f.Op.ID]
 	n.In += int64(b.N)
-	f.C.Machine.Begin()
-	sel := f.C.Machine.Select(f.Op.Cond, b, f.C.sel)
+	sel := f.C.selects(f.Op.Cond, b, f.C.sel)
 	if bad := f.C.rejects(f.Op, b); bad != nil {
 		rejected := int64(0)
 		kept := sel[:0]
@@ -372,8 +375,6 @@ type Project struct {
 
 // Push implements Node.
 func (p *Project) Push(b *column.Batch) {
-	n := &p.C.Counts[p.Op.ID]
-	n.In += int64(b.N)
 	p.out.Cols = p.out.Cols[:0]
 	p.C.Machine.Begin()
 	for _, e := range p.Op.Exprs {
@@ -383,6 +384,11 @@ func (p *Project) Push(b *column.Batch) {
 		}
 		p.out.Cols = append(p.out.Cols, p.C.Machine.Eval(e, b))
 	}
+	if p.C.cut(b, p.Push) {
+		return
+	}
+	n := &p.C.Counts[p.Op.ID]
+	n.In += int64(b.N)
 	p.out.N, p.out.Split, p.out.Time, p.out.Stamp, p.out.Pos, p.out.Change = b.N, b.Split, b.Time, b.Stamp, b.Pos, b.Change
 	out := &p.out
 	if bad := p.C.rejects(p.Op, b); bad != nil {
@@ -424,8 +430,7 @@ func (r *Route) Push(b *column.Batch) {
 			r.Branches[k].Push(rest)
 			return
 		}
-		r.C.Machine.Begin()
-		yes := r.C.Machine.Select(br.Cond, rest, nil)
+		yes := r.C.selects(br.Cond, rest, nil)
 		bad := r.C.rejects(r.Op, rest)
 		var no []uint32
 		if bad != nil {
@@ -477,10 +482,13 @@ type Explode struct {
 
 // Push implements Node.
 func (x *Explode) Push(b *column.Batch) {
-	n := &x.C.Counts[x.Op.ID]
-	n.In += int64(b.N)
 	x.C.Machine.Begin()
 	v := x.C.Machine.Eval(x.Op.Array, b)
+	if x.C.cut(b, x.Push) {
+		return
+	}
+	n := &x.C.Counts[x.Op.ID]
+	n.In += int64(b.N)
 	bad := x.C.rejects(x.Op, b)
 	var rows, elements []uint32
 	for i := range b.N {
@@ -493,15 +501,31 @@ func (x *Explode) Push(b *column.Batch) {
 		}
 		for j := v.S[i].Off; j < v.S[i].Off+v.S[i].Len; j++ {
 			rows, elements = append(rows, uint32(i)), append(elements, j)
+			if len(rows) == explodeRows {
+				if x.C.Machine.Ended != nil && x.C.Machine.Ended() {
+					return // nobody waits for them any more
+				}
+				x.give(b, v, rows, elements)
+				x.C.relieve()
+				rows, elements = rows[:0], elements[:0]
+			}
 		}
 	}
-	n.Made += int64(len(rows))
-	if len(rows) == 0 {
-		return
+	if len(rows) > 0 {
+		x.give(b, v, rows, elements)
 	}
+}
+
+// explodeRows is how many rows are given at once.
+const explodeRows = 4096
+
+// give gives the rows of some elements.
+func (x *Explode) give(b *column.Batch, v *column.Vector, rows, elements []uint32) {
+	x.C.Counts[x.Op.ID].Made += int64(len(rows))
 	in := *b
 	in.Change = nil
 	x.out.Cols = x.out.Cols[:min(len(x.out.Cols), len(b.Cols))]
+	x.out.Change = nil
 	in.Gather(rows, &x.out)
 	if b.Change != nil { // of a replacement several rows go and several come
 		for _, r := range rows {

@@ -255,9 +255,12 @@ func NewLookup(o *plan.Op, c *Context, next Node, rows Rows, fail func(error)) *
 
 // Push implements Node.
 func (l *Lookup) Push(b *column.Batch) {
+	l.keys.of(l.C, l.Op.Order.Keys, b)
+	if l.C.cut(b, l.Push) {
+		return
+	}
 	n := &l.C.Counts[l.Op.ID]
 	n.In += int64(b.N)
-	l.keys.of(l.C, l.Op.Order.Keys, b)
 	bad := l.C.rejects(l.Op, b)
 	l.found = slices.Grow(l.found[:0], b.N)[:b.N]
 	var wanted []bool
@@ -339,8 +342,7 @@ func (l *Lookup) beside(b *column.Batch) []*column.Vector {
 func (l *Lookup) check(b *column.Batch) {
 	l.tried = *b
 	l.tried.Cols = l.beside(b)
-	l.C.Machine.Begin()
-	sel := l.C.Machine.Select(l.Op.Join.Cond, &l.tried, nil)
+	sel := l.C.selects(l.Op.Join.Cond, &l.tried, nil)
 	at := 0
 	for i := range l.found {
 		if at < len(sel) && sel[at] == uint32(i) {
