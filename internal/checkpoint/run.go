@@ -45,6 +45,7 @@ func (r *Run) Do(kill, stop context.Context) error {
 		r.Keeper.Log("files of checkpoints that do not count cannot be removed", "error", err)
 	}
 	r.Options.Restore, r.Options.Checkpoints = snap, true
+	r.Options.SameVersion = snap != nil && entry.Version == r.Keeper.Version
 	if journal := r.Keeper.Journal; journal != nil {
 		if err := r.Keeper.OpenJournal(); err != nil {
 			return err

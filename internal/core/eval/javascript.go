@@ -1,6 +1,8 @@
 package eval
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -18,7 +20,10 @@ import (
 const (
 	ScriptTime   = 100 * time.Millisecond
 	ScriptMemory = 64 << 20
-	scriptStack  = 256 << 10
+	// scriptCalls is how deep calls may nest. The engine counts its stack by calls, and a call takes some 4 kB of ours.
+	scriptCalls = 4096
+	// scriptDepth is how deep a result may be nested.
+	scriptDepth = 200
 )
 
 // Script is a function in JavaScript. Its code is the body of a function of its arguments; it sees
@@ -32,8 +37,32 @@ type Script struct {
 }
 
 // scriptFrame runs the function over the rows of a batch, written as an array of arrays, and gives for
-// each an array of its result, or of the result and the reason why it failed.
+// each an array of its result, or of the result and the reason why it failed. A result is first made plain, by code that
+// the limits on time can stop: the engine writes JSON in one go, which nothing stops, and in time that grows with the
+// square of the depth.
 const scriptFrame = `
+const {stringify, parse} = JSON, {keys, create, setPrototypeOf} = Object, {isArray} = Array;
+function plain(x, key, depth) {
+	if (x !== null && typeof x === "object" && typeof x.toJSON === "function") x = x.toJSON(key);
+	if (x instanceof Number || x instanceof String || x instanceof Boolean) x = x.valueOf();
+	switch (typeof x) {
+	case "function": case "symbol": case "undefined": return undefined;
+	case "object": break;
+	default: return x;
+	}
+	if (x === null) return null;
+	if (depth === 0) throw new Error("the result is nested more than %[3]d deep");
+	let out;
+	if (isArray(x)) {
+		out = setPrototypeOf([], null);
+		for (let i = 0; i < x.length; i++) out[i] = plain(x[i], String(i), depth - 1);
+	} else {
+		out = create(null);
+		const names = keys(x);
+		for (let i = 0; i < names.length; i++) out[names[i]] = plain(x[names[i]], names[i], depth - 1);
+	}
+	return out;
+}
 Math.random = function() { throw new Error("Math.random is not there: a result must depend on the row alone") };
 globalThis.Date = (function(D) {
 	function clock() { throw new Error("the clock is not there: a result must depend on the row alone") }
@@ -43,20 +72,25 @@ globalThis.Date = (function(D) {
 	return F;
 })(Date);
 globalThis.performance = undefined;
-const f = (function(%s) {"use strict";
-%s
+const f = (function(%[1]s) {"use strict";
+%[2]s
 });
+function one(r) {
+	try {
+		const x = f(...r);
+		if (typeof x === "bigint") return "[" + x + "]";
+		if (typeof x === "number" && !isFinite(x)) return stringify([null, "the result is " + x]);
+		const y = plain(x, "", %[3]d);
+		return stringify([y === undefined ? null : y]);
+	} catch (e) {
+		return stringify([null, String(e && e.message || e)]);
+	}
+}
 function run(rows) {
-	return JSON.stringify(JSON.parse(rows).map(function(r) {
-		try {
-			const x = f(...r);
-			if (typeof x === "bigint") return [Number(x)];
-			if (typeof x === "number" && !isFinite(x)) return [null, "the result is " + x];
-			return [x === undefined ? null : x];
-		} catch (e) {
-			return [null, String(e && e.message || e)];
-		}
-	}));
+	const all = parse(rows);
+	let out = "";
+	for (let i = 0; i < all.length; i++) out += (i > 0 ? "," : "[") + one(all[i]);
+	return out + "]";
 }`
 
 func (s *Script) open() (*quickjs.VM, error) {
@@ -65,7 +99,7 @@ func (s *Script) open() (*quickjs.VM, error) {
 		return nil, err
 	}
 	vm.SetMemoryLimit(ScriptMemory)
-	vm.SetMaxStackSize(scriptStack)
+	vm.SetMaxStackSize(scriptCalls)
 	if err := vm.SetEvalTimeout(10 * ScriptTime); err != nil {
 		return nil, err
 	}
@@ -73,7 +107,7 @@ func (s *Script) open() (*quickjs.VM, error) {
 	for _, a := range s.Args {
 		names = append(names, a.Name)
 	}
-	if _, err := vm.Eval(fmt.Sprintf(scriptFrame, strings.Join(names, ", "), s.Code), quickjs.EvalGlobal); err != nil {
+	if _, err := vm.Eval(fmt.Sprintf(scriptFrame, strings.Join(names, ", "), s.Code, scriptDepth), quickjs.EvalGlobal); err != nil {
 		_ = vm.Close()
 		return nil, err
 	}
@@ -94,6 +128,22 @@ func firstLine(s string) string {
 	return s
 }
 
+// digest names all that the result depends on but the arguments of a call: functions with equal ones compute the same.
+func (s *Script) digest() string {
+	h := sha256.New()
+	for _, p := range append([]string{s.Name, s.Returns.String(), s.Code}, argNames(s.Args)...) {
+		fmt.Fprintf(h, "%d %s", len(p), p)
+	}
+	return s.Name + " " + hex.EncodeToString(h.Sum(nil)[:12])
+}
+
+func argNames(args []types.Field) (out []string) {
+	for _, a := range args {
+		out = append(out, a.Name+" "+a.Type.String())
+	}
+	return out
+}
+
 // Function gives the entry through which calls are bound.
 func (s *Script) Function() *Function {
 	var ts []types.Type
@@ -110,7 +160,7 @@ func (s *Script) Function() *Function {
 			return nil, ErrTypes
 		}
 		e := call(s.Returns, s.kernel, as...)
-		e.TakesNull, e.Name = true, fmt.Sprintf("javascript %s %p", s.Name, s)
+		e.TakesNull, e.Name = true, "javascript "+s.digest()
 		return e, nil
 	}
 	return f
@@ -151,11 +201,8 @@ func (e *engine) run(rows []byte, limit time.Duration) (out []scriptResult, err 
 	return out, json.Unmarshal([]byte(text), &out)
 }
 
-// slowRows is how many rows of a batch may run into a bound before the rest of it is rejected unseen.
-const slowRows = 3
-
 // kernel runs the function over a batch in one call. Where that runs into a bound, the rows are run
-// one by one, so that only those are rejected that do.
+// one by one, all of them, so that just those are rejected that do, wherever the batch begins and ends.
 func (s *Script) kernel(m *Machine, a []*column.Vector, out *column.Vector, n int) {
 	if n == 0 {
 		return
@@ -195,19 +242,18 @@ func (s *Script) kernel(m *Machine, a []*column.Vector, out *column.Vector, n in
 		}
 		return
 	}
-	slow, from := 0, 1
+	from := 1
 	for i := range n {
 		row := rows[from:ends[i]]
 		from = ends[i] + 1
-		if slow >= slowRows {
-			reject(i, "not called, since rows before it ran beyond the bounds of time or memory")
-			continue
+		if m.ended() {
+			m.over = true
+			return
 		}
 		if e, err = m.engine(s); err == nil {
 			results, err = e.run(append(append([]byte{'['}, row...), ']'), ScriptTime)
 		}
 		if err != nil || len(results) != 1 {
-			slow++
 			delete(m.engines, s) // what it has kept is gone with it
 			why := "no result"
 			if err != nil {

@@ -326,9 +326,33 @@ func (s *Snapshot) ledger(p *plan.Plan) []step.Counts {
 	return out
 }
 
+// takenBy checks that every state of a snapshot belongs to an operator, where it was taken of just this text: what
+// nobody takes would be lost, and the steps would begin empty with rows that others have seen.
+func (s *Snapshot) takenBy(p *plan.Plan, same bool) error {
+	if !same {
+		return nil
+	}
+	for key, pieces := range s.State {
+		empty := !slices.ContainsFunc(pieces, func(b []byte) bool { return len(b) > 0 })
+		if empty || slices.ContainsFunc(p.Ops, func(o *plan.Op) bool { return o.Key == key }) {
+			continue
+		}
+		step := "a step"
+		if i := slices.Index(s.Keys, key); i >= 0 && i < len(p.Ops) && len(s.Keys) == len(p.Ops) {
+			step = fmt.Sprintf("%s of the step %s", p.Ops[i].Kind, p.Ops[i].Step)
+		}
+		return fmt.Errorf("the checkpoint holds the state of %s (%s), which no step of the job takes, though its text is the same: going on would lose rows. "+
+			"STOP JOB it, then START JOB … FROM BEGINNING, or give it a new text with CREATE OR REPLACE JOB", step, key)
+	}
+	return nil
+}
+
 // restore puts splits and steps where a snapshot left them. The counts of the ledger go to the
 // first split and task, since only their sums mean anything.
 func (j *Job) restore(s *Snapshot) error {
+	if err := s.takenBy(j.plan, j.opts.SameVersion); err != nil {
+		return err
+	}
 	ledger := s.ledger(j.plan)
 	for op, ws := range j.keyed {
 		if op.Kind == plan.Keep && op.OfTable.Reread() && len(op.Next) == 0 {

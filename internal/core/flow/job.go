@@ -22,6 +22,7 @@ import (
 type Options struct {
 	Parallelism int       // 0: the plan's, or the number of processors
 	Restore     *Snapshot // nil: from the beginning
+	SameVersion bool      // Restore was taken of a plan of the same text: all of its state must find its operator
 	Checkpoints bool      // checkpoints will be taken: sinks take part, and whoever runs the job closes it
 	Now         func() time.Time
 	// Journal takes state that does not fit into Memory, and what changes between checkpoints. Without it all state
