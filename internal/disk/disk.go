@@ -38,6 +38,9 @@ type FS interface {
 	Lock(name string) (io.Closer, error)
 }
 
+// ErrLocked says that another process has a lock.
+var ErrLocked = errors.New("another process has it open")
+
 // OS is the operating system's file system.
 type OS struct{}
 
@@ -107,7 +110,7 @@ func (OS) Lock(name string) (io.Closer, error) {
 		return nil, err
 	}
 	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-		return nil, errors.Join(errors.New("another process has it open"), f.Close())
+		return nil, errors.Join(ErrLocked, f.Close())
 	}
 	return f, nil
 }

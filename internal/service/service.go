@@ -18,6 +18,7 @@ import (
 	"fiume/internal/connect/mariadb"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
+	"fiume/internal/disk"
 	"fiume/internal/topiclog"
 )
 
@@ -88,7 +89,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	}
 	var err error
 	// The topics' lock also keeps a second service out of the directory.
-	if s.topics, err = topiclog.Open(filepath.Join(c.Dir, "topics")); err != nil {
+	if s.topics, err = topiclog.OpenOn(disk.OS{}, filepath.Join(c.Dir, "topics"), func(text string, args ...any) { s.log.Error(text, args...) }); err != nil {
 		return nil, err
 	}
 	dsn := c.DSN

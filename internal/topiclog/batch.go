@@ -39,7 +39,7 @@ const (
 const NoProducer int64 = -1
 
 // encodeBatch appends a batch of records that begins at an offset.
-func encodeBatch(dst []byte, base, producer int64, sequence int32, recs []Record) []byte {
+func encodeBatch(dst []byte, base, producer int64, epoch int16, sequence int32, recs []Record) []byte {
 	first, latest := recs[0].At/1000, recs[0].At/1000
 	for _, r := range recs {
 		latest = max(latest, r.At/1000)
@@ -51,7 +51,7 @@ func encodeBatch(dst []byte, base, producer int64, sequence int32, recs []Record
 		body = rec.AppendTo(body)
 	}
 	b := kmsg.RecordBatch{FirstOffset: base, Length: int32(headSize - lengthAt - 4 + len(body)), PartitionLeaderEpoch: 0, Magic: 2,
-		LastOffsetDelta: int32(len(recs) - 1), FirstTimestamp: first, MaxTimestamp: latest, ProducerID: producer, ProducerEpoch: -1, FirstSequence: sequence,
+		LastOffsetDelta: int32(len(recs) - 1), FirstTimestamp: first, MaxTimestamp: latest, ProducerID: producer, ProducerEpoch: epoch, FirstSequence: sequence,
 		NumRecords: int32(len(recs)), Records: body}
 	start := len(dst)
 	dst = b.AppendTo(dst)
@@ -88,6 +88,9 @@ type head struct {
 	records int
 	last    int64 // offset of the last record
 	latest  int64 // greatest timestamp, milliseconds
+
+	producer int64 // who wrote it, or NoProducer
+	epoch    int16 // onceEpoch where the producer is the name of the batch
 }
 
 var errTorn = errors.New("the batch is cut short or damaged")
@@ -102,6 +105,7 @@ func readHead(b []byte) (h head, err error) {
 	h.size = int(int32(be.Uint32(b[lengthAt:]))) + lengthAt + 4
 	h.last = h.base + int64(int32(be.Uint32(b[23:])))
 	h.latest = int64(be.Uint64(b[35:]))
+	h.producer, h.epoch = int64(be.Uint64(b[43:])), int16(be.Uint16(b[51:]))
 	h.records = int(int32(be.Uint32(b[57:])))
 	if h.size < headSize || b[16] != 2 || h.records < 1 || h.last < h.base {
 		return h, errTorn
@@ -176,6 +180,9 @@ func Views(b []byte, from int64, each func(v View)) error {
 	}
 	return nil
 }
+
+// Begins gives the first offset of the whole batches in b.
+func Begins(b []byte) int64 { return int64(binary.BigEndian.Uint64(b)) }
 
 // varint reads a zigzag varint and its length, 0 where it is cut short.
 func varint(b []byte) (int64, int) { return binary.Varint(b) }

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -87,6 +88,7 @@ type Log struct {
 	topics map[string]*Topic
 	stop   chan struct{}
 	done   chan struct{}
+	tell   func(text string, args ...any)
 }
 
 // segmentBytes is the size at which a new segment begins.
@@ -101,18 +103,27 @@ var (
 )
 
 // Open opens a log and recovers its partitions.
-func Open(dir string) (*Log, error) { return OpenOn(disk.OS{}, dir) }
+func Open(dir string) (*Log, error) { return OpenOn(disk.OS{}, dir, nil) }
 
-// OpenOn opens a log on a file system.
-func OpenOn(fs disk.FS, dir string) (*Log, error) {
+// OpenOn opens a log on a file system. tell, which may be nil, is told what is found damaged or cannot be done, with pairs of names
+// and values; it may be called by several goroutines.
+func OpenOn(fs disk.FS, dir string, tell func(text string, args ...any)) (*Log, error) {
+	if tell == nil {
+		tell = func(string, ...any) {}
+	}
 	if err := fs.MkdirAll(dir); err != nil {
 		return nil, err
 	}
 	lock, err := fs.Lock(filepath.Join(dir, ".lock"))
 	if err != nil {
-		return nil, fmt.Errorf("the topics in %s are in use by another process: %w", dir, err)
+		if errors.Is(err, disk.ErrLocked) {
+			err = fmt.Errorf("the topics in %s are in use by another process", dir)
+		} else {
+			err = fmt.Errorf("the topics in %s cannot be opened: %w", dir, err)
+		}
+		return nil, err
 	}
-	l := &Log{fs: fs, dir: dir, lock: lock, topics: map[string]*Topic{}, stop: make(chan struct{}), done: make(chan struct{})}
+	l := &Log{fs: fs, dir: dir, lock: lock, topics: map[string]*Topic{}, stop: make(chan struct{}), done: make(chan struct{}), tell: tell}
 	names, err := fs.List(dir)
 	if err != nil {
 		return nil, err
@@ -123,27 +134,56 @@ func OpenOn(fs disk.FS, dir string) (*Log, error) {
 			continue // no topic, or one whose creation did not end
 		}
 		t := &Topic{Name: n}
-		if err := json.Unmarshal(b, &t.Settings); err != nil {
-			return nil, fmt.Errorf("%s/topic.json: %w", n, err)
+		if err := json.Unmarshal(b, &t.Settings); err != nil || t.Settings.Partitions < 1 {
+			if t.Settings, err = l.settingsOf(n); err != nil {
+				tell("a topic cannot be read, and is left out", "topic", n, "error", err)
+				continue
+			}
+			tell("the settings of a topic are damaged; its messages are kept without a limit", "topic", n, "partitions", t.Settings.Partitions)
 		}
-		if err := l.load(t); err != nil {
-			return nil, fmt.Errorf("topic %s: %w", t.Name, err)
-		}
+		l.load(t)
 	}
 	go l.retain()
 	return l, nil
 }
 
-func (l *Log) load(t *Topic) error {
+// load opens the partitions of a topic that is there. What is wrong with one is said to those who use it, and ends
+// nothing else.
+func (l *Log) load(t *Topic) {
 	for i := range t.Settings.Partitions {
-		p, err := openPartition(l.fs, filepath.Join(l.dir, t.Name, fmt.Sprint(i)), segmentBytes)
+		p, err := l.partition(t, i)
 		if err != nil {
-			return err
+			l.tell("a partition cannot be opened", "topic", t.Name, "partition", i, "error", err)
+			p = brokenPartition(fmt.Errorf("partition %d of the topic '%s' cannot be opened: %w", i, t.Name, err))
 		}
 		t.parts = append(t.parts, p)
 	}
 	l.topics[t.Name] = t
-	return nil
+}
+
+func (l *Log) partition(t *Topic, i int) (*Partition, error) {
+	limit := int64(segmentBytes)
+	if n := t.Settings.RetainBytes; n > 0 { // what is kept is whole segments
+		limit = min(limit, max(n/4, 1<<20))
+	}
+	tell := func(text string, args ...any) {
+		l.tell(text, append([]any{"topic", t.Name, "partition", i}, args...)...)
+	}
+	return openPartition(l.fs, filepath.Join(l.dir, t.Name, fmt.Sprint(i)), limit, tell)
+}
+
+// settingsOf makes the settings of a topic anew of what lies in its directory.
+func (l *Log) settingsOf(topic string) (s Settings, err error) {
+	names, err := l.fs.List(filepath.Join(l.dir, topic))
+	for _, n := range names {
+		if i, err := strconv.Atoi(n); err == nil && i >= 0 {
+			s.Partitions = max(s.Partitions, i+1)
+		}
+	}
+	if err == nil && (s.Partitions == 0 || s.Partitions > 1000) {
+		err = errors.New("topic.json is damaged, and there are no partitions")
+	}
+	return s, err
 }
 
 // retain removes old segments once a minute.
@@ -162,7 +202,10 @@ func (l *Log) retain() {
 					oldest = time.Now().UnixMicro() - t.Settings.RetainFor
 				}
 				for _, p := range t.parts {
-					_ = p.retain(oldest, t.Settings.RetainBytes) // tried again in a minute
+					p.writeEnd()
+					if err := p.retain(oldest, t.Settings.RetainBytes); err != nil {
+						p.tell("old messages cannot be removed; it is tried again in a minute", "error", err)
+					}
 				}
 			}
 		}
@@ -187,16 +230,34 @@ func (l *Log) Create(topic string, s Settings) (*Topic, error) {
 		return nil, err
 	}
 	t := &Topic{Name: topic, Settings: s}
-	if err := l.load(t); err != nil {
-		delete(l.topics, topic)
-		return nil, err
+	if err := l.make(t, dir); err != nil {
+		// It is there whole, or not at all: nothing may be written to what the next start would not find.
+		for _, p := range t.parts {
+			err = errors.Join(err, p.close())
+		}
+		_ = l.fs.Remove(filepath.Join(dir, "topic.json")) // without it the directory is no topic, whatever is left of it
+		_ = l.fs.RemoveAll(dir)
+		return nil, fmt.Errorf("the topic '%s' cannot be made: %w", topic, err)
 	}
-	b, _ := json.Marshal(s)
-	tmp := filepath.Join(dir, "topic.json.new") // the file under its name makes the topic
+	l.topics[topic] = t
+	return t, nil
+}
+
+// make makes the directory of a topic. The file with its settings makes it one.
+func (l *Log) make(t *Topic, dir string) error {
+	for i := range t.Settings.Partitions {
+		p, err := l.partition(t, i)
+		if err != nil {
+			return err
+		}
+		t.parts = append(t.parts, p)
+	}
+	b, _ := json.Marshal(t.Settings)
+	tmp := filepath.Join(dir, "topic.json.new")
 	if err := disk.Write(l.fs, tmp, b); err != nil {
-		return nil, err
+		return err
 	}
-	return t, errors.Join(l.fs.Rename(tmp, filepath.Join(dir, "topic.json")), l.fs.SyncDir(dir), l.fs.SyncDir(l.dir))
+	return errors.Join(l.fs.Rename(tmp, filepath.Join(dir, "topic.json")), l.fs.SyncDir(dir), l.fs.SyncDir(l.dir))
 }
 
 // Topic finds a topic, or gives nil.

@@ -130,13 +130,18 @@ func TestTornTail(t *testing.T) {
 		t.Helper()
 		l := open(t, dir)
 		p := l.Topic("reads").Partitions()[0]
-		if got := all(t, p, 0, 1<<20); len(got) != whole {
+		if got, _ := whatIsLeft(t, p); len(got) != whole {
 			t.Fatalf("%s: %d messages, wanted %d", what, len(got), whole)
 		}
-		if base, err := p.Append([]Record{{Value: []byte("after")}}); err != nil || base != int64(whole) {
+		base, err := p.Append([]Record{{Value: []byte("after")}})
+		if err != nil || base < int64(whole) || base > int64(whole)+10 {
 			t.Fatalf("%s: append at %d: %v", what, base, err)
 		}
-		if got := all(t, p, 0, 1<<20); len(got) != whole+1 || got[whole] != "=after" {
+		// What the tail may have held is never given again; zeros have held nothing.
+		if torn := len(p.Damaged()) > 0; torn != (base > int64(whole)) || torn && what == "zeros" {
+			t.Fatalf("%s: append at %d with %v", what, base, p.Damaged())
+		}
+		if got := all(t, p, base, 1<<20); len(got) != 1 || got[0] != "=after" {
 			t.Fatalf("%s: %v", what, got)
 		}
 		if err := l.Close(); err != nil {
@@ -289,7 +294,7 @@ func TestConcurrentAppends(t *testing.T) {
 
 func TestSegmentsAndRetention(t *testing.T) {
 	dir := t.TempDir()
-	p, err := openPartition(disk.OS{}, filepath.Join(dir, "p"), 2000)
+	p, err := openPartition(disk.OS{}, filepath.Join(dir, "p"), 2000, func(string, ...any) {})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -332,7 +337,7 @@ func TestSegmentsAndRetention(t *testing.T) {
 	if err := p.close(); err != nil {
 		t.Fatal(err)
 	}
-	if p, err = openPartition(disk.OS{}, filepath.Join(dir, "p"), 2000); err != nil || p.Next() != 100 {
+	if p, err = openPartition(disk.OS{}, filepath.Join(dir, "p"), 2000, func(string, ...any) {}); err != nil || p.Next() != 100 {
 		t.Fatalf("opened again: next %d, %v", p.Next(), err)
 	}
 }

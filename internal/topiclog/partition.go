@@ -1,6 +1,7 @@
 package topiclog
 
 import (
+	"cmp"
 	"errors"
 	"fiume/internal/disk"
 	"fmt"
@@ -19,6 +20,8 @@ type segment struct {
 	base   int64
 	path   string
 	file   disk.File
+	using  int  // reads at work
+	gone   bool // it has been removed; the last read closes its file
 	size   int64
 	found  int64 // bytes that an earlier process wrote, and of which it is not known whether they are on the disk
 	next   int64 // offset behind the last record
@@ -51,12 +54,16 @@ type Partition struct {
 	failed   error // why it did last
 	readers  map[int]func()
 	readerID int
+	damage   []Damage
+	kept     int64                          // what endFile says
+	tell     func(text string, args ...any) // says what went wrong
+	known    known
 
 	syncMu sync.Mutex // one sync at a time
 }
 
-func openPartition(fs disk.FS, dir string, limit int64) (*Partition, error) {
-	p := &Partition{fs: fs, dir: dir, limit: limit, readers: map[int]func(){}}
+func openPartition(fs disk.FS, dir string, limit int64, tell func(text string, args ...any)) (*Partition, error) {
+	p := &Partition{fs: fs, dir: dir, limit: limit, readers: map[int]func(){}, tell: tell}
 	if err := fs.MkdirAll(dir); err != nil {
 		return nil, err
 	}
@@ -71,70 +78,44 @@ func openPartition(fs disk.FS, dir string, limit int64) (*Partition, error) {
 		}
 		p.segments = append(p.segments, &segment{base: base, next: base, path: filepath.Join(dir, name)})
 	}
+	skip := int64(0)
+	p.kept = p.readEnd()
 	for i, s := range p.segments {
 		if s.file, err = fs.Open(s.path); err != nil {
 			return nil, errors.Join(err, p.close())
 		}
-		if err := s.load(i == len(p.segments)-1); err != nil {
+		end, last := p.kept, i == len(p.segments)-1
+		if !last {
+			end = p.segments[i+1].base
+		}
+		if skip, err = p.load(s, end, last); err != nil {
 			return nil, errors.Join(err, p.close())
 		}
 	}
-	if len(p.segments) == 0 {
-		if err := p.roll(0); err != nil {
-			return nil, err
+	if n := len(p.segments); n > 0 {
+		s := p.segments[n-1]
+		if reached := max(s.next, skip); p.kept > reached {
+			p.noteDamage(Damage{From: s.next, To: p.kept, File: s.path, Byte: s.size, Reason: "the file ends before its time"})
+			skip = p.kept
 		}
 	}
+	if len(p.segments) == 0 || skip > 0 { // the name of a segment's file keeps where its offsets begin
+		if err := p.roll(skip); err != nil {
+			return nil, errors.Join(err, p.close())
+		}
+	}
+	p.holes()
 	p.next = p.active().next
 	p.visible, p.synced = p.next, p.active().size
 	return p, nil
 }
 
-func (p *Partition) active() *segment { return p.segments[len(p.segments)-1] }
-
-// load reads the heads of a segment's batches. In the last segment every batch is checked, and what a
-// crash left torn at the tail is cut off.
-func (s *segment) load(last bool) error {
-	size, err := s.file.Size()
-	if err != nil {
-		return err
-	}
-	buf := make([]byte, headSize)
-	tail := int64(0) // where the last batch begins
-	for s.size < size {
-		n, err := s.file.ReadAt(buf[:headSize], s.size)
-		if err != nil && !errors.Is(err, io.EOF) {
-			return err
-		}
-		h, err := readHead(buf[:n])
-		whole := err == nil && s.size+int64(h.size) <= size && h.base == s.next
-		if whole && last {
-			b := make([]byte, h.size)
-			if _, err := s.file.ReadAt(b, s.size); err != nil {
-				return err
-			}
-			whole = intact(b)
-		}
-		if !whole {
-			if !last {
-				return fmt.Errorf("%s is damaged at byte %d", s.path, s.size)
-			}
-			if err := s.file.Truncate(s.size); err != nil {
-				return err
-			}
-			break
-		}
-		tail = s.size
-		s.note(h)
-	}
-	if last {
-		from := max(min(tail, s.size-securedBytes), 0)
-		s.found = from
-		if from < s.size {
-			return disk.SyncAgain(s.file, from, s.size)
-		}
-	}
-	return nil
+// brokenPartition stands in place of a partition that cannot be opened.
+func brokenPartition(err error) *Partition {
+	return &Partition{segments: []*segment{{}}, readers: map[int]func(){}, broken: err, tell: func(string, ...any) {}}
 }
+
+func (p *Partition) active() *segment { return p.segments[len(p.segments)-1] }
 
 // securedBytes of a segment that is opened, and at least its last batch, are written once more: a process that was
 // killed may have written them, and may not have lived to sync them, or to hear that they cannot be synced. A sync
@@ -180,6 +161,13 @@ func (s *segment) note(h head) {
 	s.latest = max(s.latest, h.latest)
 }
 
+// knows remembers the name of a batch that has one.
+func (p *Partition) knows(h head) {
+	if h.epoch == onceEpoch {
+		p.known.add(h.producer, h.base)
+	}
+}
+
 // roll begins a new segment.
 func (p *Partition) roll(base int64) error {
 	path := filepath.Join(p.dir, fmt.Sprintf("%020d.log", base))
@@ -199,6 +187,10 @@ func (p *Partition) Append(recs []Record) (int64, error) { return p.AppendAs(NoP
 // AppendAs is Append in the name of a producer, by whom the batch can be told from those of others, and with a
 // number of the producer's own.
 func (p *Partition) AppendAs(producer int64, sequence int32, recs []Record) (int64, error) {
+	return p.append(producer, sequence, -1, recs)
+}
+
+func (p *Partition) append(producer int64, sequence int32, epoch16 int16, recs []Record) (int64, error) {
 	if len(recs) == 0 {
 		return p.Next(), nil
 	}
@@ -214,7 +206,7 @@ func (p *Partition) AppendAs(producer int64, sequence int32, recs []Record) (int
 		return 0, err
 	}
 	base, epoch := p.next, p.epoch
-	p.buf = encodeBatch(p.buf[:0], base, producer, sequence, recs)
+	p.buf = encodeBatch(p.buf[:0], base, producer, epoch16, sequence, recs)
 	s := p.active()
 	if s.size > 0 && s.size+int64(len(p.buf)) > p.limit {
 		// What is on its way in the old segment is synced before the new one begins.
@@ -237,6 +229,7 @@ func (p *Partition) AppendAs(producer int64, sequence int32, recs []Record) (int
 	}
 	h, _ := readHead(p.buf)
 	s.note(h)
+	p.knows(h)
 	p.next = s.next
 	p.mu.Unlock()
 	return base, p.syncTo(base+int64(len(recs)), epoch)
@@ -267,6 +260,7 @@ func (p *Partition) whole() error {
 		s.marks = s.marks[:len(s.marks)-1]
 	}
 	s.size, s.next, p.next, p.torn = p.synced, p.visible, p.visible, false
+	p.known.forget(p.visible)
 	return nil
 }
 
@@ -401,33 +395,67 @@ var ErrGone = errors.New("the records have been removed by retention")
 // Read gives whole batches that hold the records from an offset on, in about max bytes and at least
 // one batch, and the offset behind them. It gives nothing where there is nothing to read yet. buf is
 // used for the result where it is large enough.
+//
+// Records that are damaged are left out: where those at the offset are, the batches begin behind them, at a later
+// offset, and where there is nothing behind them only the offset given is a later one. What lies between is lost, and
+// is listed by Damaged.
 func (p *Partition) Read(offset int64, buf []byte, limit int) ([]byte, int64, error) {
-	p.mu.Lock()
-	if offset >= p.visible {
-		visible := p.visible
-		p.mu.Unlock()
-		if offset > visible {
-			return nil, 0, fmt.Errorf("offset %d is behind the end, %d", offset, visible)
+	for {
+		p.mu.Lock()
+		if p.broken != nil {
+			defer p.mu.Unlock()
+			return nil, 0, p.broken
 		}
-		return buf[:0], offset, nil
-	}
-	if offset < p.segments[0].base {
-		first := p.segments[0].base
+		if offset >= p.visible {
+			visible := p.visible
+			p.mu.Unlock()
+			if offset > visible {
+				return nil, 0, fmt.Errorf("offset %d is behind the end, %d", offset, visible)
+			}
+			return buf[:0], offset, nil
+		}
+		if offset < p.segments[0].base {
+			first := p.segments[0].base
+			p.mu.Unlock()
+			return nil, 0, fmt.Errorf("offset %d: %w; the oldest kept is %d", offset, ErrGone, first)
+		}
+		i, exact := slices.BinarySearchFunc(p.segments, offset, func(s *segment, o int64) int { return cmp.Compare(s.base, o) })
+		if !exact {
+			i--
+		}
+		s := p.segments[i]
+		end := s.next // offsets of the segment end here, and what is behind it is in the next
+		if i+1 < len(p.segments) {
+			end = p.segments[i+1].base
+		}
+		if len(s.marks) == 0 || offset >= s.next { // a hole behind it
+			p.mu.Unlock()
+			offset = end
+			continue
+		}
+		k, exact := slices.BinarySearchFunc(s.marks, offset, func(m mark, o int64) int { return cmp.Compare(m.offset, o) })
+		if !exact {
+			k--
+		}
+		at, size, visible := s.marks[max(k, 0)].at, s.size, p.visible
+		s.using++
 		p.mu.Unlock()
-		return nil, 0, fmt.Errorf("offset %d: %w; the oldest kept is %d", offset, ErrGone, first)
+		b, next, err := p.readSegment(s, at, size, offset, visible, buf, limit)
+		p.mu.Lock()
+		if s.using--; s.gone && s.using == 0 {
+			err = errors.Join(err, s.file.Close())
+		}
+		p.mu.Unlock()
+		if err != nil || len(b) > 0 || next >= visible {
+			return b, next, err
+		}
+		offset, buf = max(next, end), b // all of the segment behind the offset is lost
 	}
-	i, exact := slices.BinarySearchFunc(p.segments, offset, func(s *segment, o int64) int { return int(s.base - o) })
-	if !exact {
-		i--
-	}
-	s := p.segments[i]
-	k, exact := slices.BinarySearchFunc(s.marks, offset, func(m mark, o int64) int { return int(m.offset - o) })
-	if !exact {
-		k--
-	}
-	at, size, visible := s.marks[max(k, 0)].at, s.size, p.visible
-	p.mu.Unlock()
+}
 
+// readSegment reads from a byte of a segment on, of which size bytes have been written. Batches at or behind visible are
+// not stable yet.
+func (p *Partition) readSegment(s *segment, at, size, offset, visible int64, buf []byte, limit int) ([]byte, int64, error) {
 	want := int(min(int64(limit+indexEvery), size-at))
 	for {
 		if cap(buf) < want+64 {
@@ -437,22 +465,31 @@ func (p *Partition) Read(offset int64, buf []byte, limit int) ([]byte, int64, er
 		if _, err := s.file.ReadAt(b, at); err != nil && !errors.Is(err, io.EOF) {
 			return nil, 0, err
 		}
-		from, end, next := -1, 0, offset
+		from, end, next := -1, 0, int64(-1) // next: behind the batches looked at
 		need := 0
-		for end < len(b) {
-			h, err := readHead(b[end:])
-			if err != nil {
-				if len(b)-end >= headSize {
-					return nil, 0, fmt.Errorf("%s at byte %d: %w", s.path, at+int64(end), err)
-				}
+		damaged := false
+		for end < len(b) && max(next, offset) < visible {
+			if len(b)-end < headSize && at+int64(len(b)) < size {
 				need = headSize
 				break
 			}
-			if h.last >= visible {
+			h, err := readHead(b[end:])
+			if err != nil || at+int64(end+h.size) > size || next >= 0 && h.base != next {
+				damaged = true
+				break
+			}
+			if h.base >= visible {
+				if from < 0 {
+					return buf[:0], visible, nil // nothing is left of what lies before it
+				}
 				break
 			}
 			if end+h.size > len(b) {
 				need = h.size
+				break
+			}
+			if !intact(b[end : end+h.size]) { // those that are only passed, too: where they end is not known else
+				damaged = true
 				break
 			}
 			if h.last >= offset && from < 0 {
@@ -464,13 +501,42 @@ func (p *Partition) Read(offset int64, buf []byte, limit int) ([]byte, int64, er
 				break
 			}
 		}
-		if from >= 0 {
+		switch {
+		case from >= 0:
 			return b[from:end], next, nil
+		case damaged:
+			found, h, err := findBatch(s.file, at+int64(end), size, max(next, s.base), s.next)
+			if err != nil {
+				return nil, 0, err
+			}
+			lost := Damage{From: max(next, s.base), To: s.next, File: s.path, Byte: at + int64(end), Reason: "the bytes are not those that were written (CRC)"}
+			if found >= 0 {
+				lost.To = h.base
+			}
+			p.mu.Lock()
+			lost.To = min(lost.To, p.visible)
+			if next < 0 { // the batch of a mark: where it began is known
+				for _, m := range s.marks {
+					if m.at <= at {
+						lost.From = m.offset
+					}
+				}
+			}
+			p.noteDamage(lost)
+			p.mu.Unlock()
+			if found < 0 || h.base >= visible {
+				return buf[:0], max(min(lost.To, visible), offset), nil
+			}
+			offset = max(offset, h.base)
+			at = found
+			want = int(min(int64(limit+indexEvery), size-at))
+		case need == 0 && (at+int64(len(b)) >= size || max(next, offset) >= visible):
+			return buf[:0], max(next, offset), nil
+		case need == 0:
+			want = len(b) + indexEvery
+		default:
+			want = end + need
 		}
-		if need == 0 || at+int64(end+need) > size {
-			return buf[:0], offset, nil
-		}
-		want = end + need
 	}
 }
 
@@ -478,17 +544,32 @@ func (p *Partition) Read(offset int64, buf []byte, limit int) ([]byte, int64, er
 func (p *Partition) retain(oldest int64, bytes int64) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	if p.broken != nil {
+		return nil
+	}
 	var total int64
 	for _, s := range p.segments {
 		total += s.size
+	}
+	// What is written to is not removed. So it is ended where all of it is old enough, or it has grown to a part of what may
+	// be kept.
+	if s := p.active(); !p.torn && s.size > 0 && p.visible == p.next && oldest > 0 && s.latest*1000 < oldest {
+		if err := p.roll(p.next); err != nil {
+			return err
+		}
 	}
 	for len(p.segments) > 1 {
 		s := p.segments[0]
 		if !(oldest > 0 && s.latest*1000 < oldest) && !(bytes > 0 && total-s.size >= bytes) {
 			return nil
 		}
-		if err := errors.Join(p.fs.Remove(s.path), s.file.Close()); err != nil {
+		if err := p.fs.Remove(s.path); err != nil {
 			return err
+		}
+		if s.gone = true; s.using == 0 {
+			if err := s.file.Close(); err != nil {
+				return err
+			}
 		}
 		total -= s.size
 		p.segments = p.segments[1:]
@@ -497,11 +578,12 @@ func (p *Partition) retain(oldest int64, bytes int64) error {
 }
 
 func (p *Partition) close() error {
+	p.writeEnd()
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	var errs []error
 	for _, s := range p.segments {
-		if s.file != nil {
+		if s.file != nil && !s.gone {
 			errs = append(errs, s.file.Close())
 		}
 	}

@@ -165,7 +165,7 @@ func Run(ctx context.Context, p *plan.Plan, inputs map[string][]Message, set Set
 // fill writes the messages into topics.
 func (w *World) fill(inputs map[string][]Message) error {
 	fs := w.memory.Session()
-	log, err := topiclog.OpenOn(fs, topicDir)
+	log, err := topiclog.OpenOn(fs, topicDir, nil)
 	if err != nil {
 		return err
 	}
@@ -313,7 +313,7 @@ func (w *World) life(ctx context.Context, last bool) (ended bool, status flow.St
 			session.Kill()
 		}
 	}
-	log, err := topiclog.OpenOn(session, topicDir)
+	log, err := topiclog.OpenOn(session, topicDir, nil)
 	if err != nil {
 		crash()
 		return false, status, nil
@@ -557,7 +557,7 @@ func (t *table) Deliver(writer string, number int64, _ []byte, payloads [][]byte
 // sinks reads what stands in the sinks.
 func (w *World) sinks() (map[string][]string, error) {
 	fs := w.memory.Session()
-	log, err := topiclog.OpenOn(fs, topicDir)
+	log, err := topiclog.OpenOn(fs, topicDir, nil)
 	if err != nil {
 		return nil, err
 	}

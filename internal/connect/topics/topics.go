@@ -2,6 +2,7 @@
 package topics
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"time"
@@ -126,9 +127,6 @@ func (s *split) NewDecoder() (flow.Decoder, error) {
 
 // Resume implements flow.Split.
 func (s *split) Resume(pos int64) error {
-	if first := s.part.First(); pos < first {
-		return fmt.Errorf("offset %d: %w; the oldest kept is %d", pos, topiclog.ErrGone, first)
-	}
 	if next := s.part.Next(); pos > next {
 		return fmt.Errorf("offset %d lies behind the end, %d: the topic is not the one that was read", pos, next)
 	}
@@ -141,7 +139,16 @@ func (s *split) Next(p *flow.Piece) error {
 	if s.until >= 0 && s.pos >= s.until {
 		return io.EOF
 	}
-	b, next, err := s.part.Read(s.pos, p.Data[:0], pieceBytes)
+	from := s.pos
+	b, next, err := s.part.Read(from, p.Data[:0], pieceBytes)
+	why := "damaged"
+	if errors.Is(err, topiclog.ErrGone) { // what is gone does not come back
+		from, why = s.part.First(), "removed by retention before they were read"
+		if s.until >= 0 {
+			from = min(from, s.until)
+		}
+		b, next, err = p.Data[:0], from, nil
+	}
 	if err != nil {
 		return err
 	}
@@ -151,6 +158,13 @@ func (s *split) Next(p *flow.Piece) error {
 	p.Data, p.Base = b, s.pos
 	if s.until >= 0 {
 		next = min(next, s.until)
+	}
+	from = next // behind what is lost
+	if len(b) > 0 {
+		from = min(topiclog.Begins(b), next)
+	}
+	if from > s.pos {
+		p.Lost, p.Why = from-s.pos, fmt.Sprintf("%d messages are lost, %s: the offsets %d to %d of %s", from-s.pos, why, s.pos, from-1, s.name)
 	}
 	p.Next, s.pos = next, next
 	return nil

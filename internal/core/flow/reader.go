@@ -148,7 +148,7 @@ func (s *scheduler) next(p *Piece) (*assignment, error) {
 			tried[sr] = true
 			sr.reading = true
 			s.mu.Unlock()
-			p.Fresh, p.Complete = false, false
+			p.Fresh, p.Complete, p.Lost, p.Why = false, false, 0, ""
 			err := io.EOF
 			if !sr.over {
 				err = sr.split.Next(p)
@@ -307,6 +307,10 @@ func (j *Job) work() error {
 		rejects := dec.Decode(p.Data, p.Messages, &batch)
 		batch.Split = sr.index
 		n := &pi.ctx.Counts[sc.op.ID]
+		if p.Lost > 0 {
+			n.Lost += p.Lost
+			pi.ctx.Note(sc.op, step.Sample{Op: sc.op.ID, Reason: p.Why, Split: sr.index, Pos: a.next, EventTime: types.MinTime})
+		}
 		n.In += int64(len(p.Messages))
 		n.Rejected += int64(len(rejects))
 		for _, r := range rejects {

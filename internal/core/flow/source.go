@@ -31,6 +31,9 @@ type Piece struct {
 	Messages []Message
 	Fresh    bool // of a table: the split is read from its beginning; rows that do not come again are gone
 	Complete bool // of a table: all rows of the split have come
+	// Lost is how many messages before the piece cannot be read any more, and Why says why, and which they are.
+	Lost int64
+	Why  string
 }
 
 // ErrNothing says that a live split has no more data for now. io.EOF says that it has ended.

@@ -29,6 +29,8 @@ type Counts struct {
 	Rejected int64 `json:"rejected"`
 	Held     int64 `json:"held"` // counted in results to come
 	Made     int64 `json:"made"` // results given
+	// Of inputs: messages that could not be read any more, since they were damaged or had been removed. They are no part of In.
+	Lost int64 `json:"lost,omitempty"`
 	// Of windows, joins and tables:
 	Withdrawn int64 `json:"withdrawn,omitempty"` // results taken back, those that were replaced too
 	Failed    int64 `json:"failed,omitempty"`    // results that do not fit their type
@@ -52,6 +54,7 @@ func (c *Counts) Add(d Counts) {
 	c.Rejected += d.Rejected
 	c.Held += d.Held
 	c.Made += d.Made
+	c.Lost += d.Lost
 	c.Withdrawn += d.Withdrawn
 	c.Failed += d.Failed
 	c.Partly += d.Partly
