@@ -69,7 +69,7 @@ func startDatabase(t testing.TB) *database {
 func (d *database) start() {
 	d.t.Helper()
 	var err error
-	if d.server, err = catalog.StartServer(context.Background(), d.dir); err != nil {
+	if d.server, err = catalog.StartServer(context.Background(), d.dir, nil); err != nil {
 		d.t.Fatal(err)
 	}
 	d.addr.Store(&d.server.Addr)

@@ -108,7 +108,7 @@ func start(t testing.TB, args ...string) *process {
 // serve starts a service over a directory.
 func serve(t testing.TB, dir string) *process {
 	t.Helper()
-	return start(t, "serve", "--dir", dir, "--listen", "127.0.0.1:0")
+	return start(t, "serve", "--dir", dir, "--listen", "127.0.0.1:0", "--files", os.TempDir())
 }
 
 // stop ends the process in order and checks that it says so.

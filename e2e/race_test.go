@@ -38,7 +38,7 @@ func raceDatabase(t testing.TB) (address string, db *sql.DB) {
 	raceServer.once.Do(func() {
 		raceServer.dir, raceServer.err = os.MkdirTemp("", "fiume-race-")
 		if raceServer.err == nil {
-			raceServer.server, raceServer.err = catalog.StartServer(context.Background(), raceServer.dir)
+			raceServer.server, raceServer.err = catalog.StartServer(context.Background(), raceServer.dir, nil)
 		}
 	})
 	if raceServer.err != nil {

@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -17,7 +19,7 @@ import (
 func TestPrivateServer(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "mariadb")
 	ctx := t.Context()
-	s, err := StartServer(ctx, dir)
+	s, err := StartServer(ctx, dir, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -47,7 +49,7 @@ func TestPrivateServer(t *testing.T) {
 	former := s.Password
 	// The server is left behind, as when its service is killed while the server is slow to end.
 	left := s
-	if s, err = StartServer(ctx, dir); err != nil {
+	if s, err = StartServer(ctx, dir, nil); err != nil {
 		t.Fatal(err)
 	}
 	select {
@@ -68,11 +70,13 @@ func TestPrivateServer(t *testing.T) {
 		t.Error("a name that is SQL is taken")
 	}
 	store.Close()
-	if err := s.cmd.Process.Signal(syscall.SIGKILL); err != nil {
+	close(s.stop) // as when the service dies with it
+	<-s.done
+	if err := s.process.Signal(syscall.SIGKILL); err != nil {
 		t.Fatal(err)
 	}
 	<-s.exited
-	if s, err = StartServer(ctx, dir); err != nil {
+	if s, err = StartServer(ctx, dir, nil); err != nil {
 		t.Fatalf("after a kill: %v", err)
 	}
 	if store, err = Open(context.Background(), s.DSN("fiume")); err != nil {
@@ -150,7 +154,7 @@ func storeTest(t *testing.T, s *Store) {
 
 func TestNoServer(t *testing.T) {
 	t.Setenv("FIUME_MARIADBD", filepath.Join(t.TempDir(), "mariadbd"))
-	if _, err := StartServer(t.Context(), t.TempDir()); !errors.Is(err, ErrNoServer) || !strings.Contains(err.Error(), "apt-get install") {
+	if _, err := StartServer(t.Context(), t.TempDir(), nil); !errors.Is(err, ErrNoServer) || !strings.Contains(err.Error(), "apt-get install") {
 		t.Error(err)
 	}
 	broken := filepath.Join(t.TempDir(), "mariadbd")
@@ -158,10 +162,84 @@ func TestNoServer(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Setenv("FIUME_MARIADBD", broken)
-	if _, err := StartServer(t.Context(), t.TempDir()); err == nil || !strings.Contains(err.Error(), "no space left") {
+	if _, err := StartServer(t.Context(), t.TempDir(), nil); err == nil || !strings.Contains(err.Error(), "no space left") {
 		t.Errorf("a server that ends at once: %v", err)
 	}
 	if _, err := Open(t.Context(), "nonsense"); err == nil || !strings.Contains(err.Error(), "DSN") {
 		t.Error(err)
+	}
+}
+
+// TestServerIsLookedAfter: a server that dies is started again at the same address, one that hangs is killed first, and
+// what a killed service left behind, also in the middle of its own start, does not keep the next one from starting.
+func TestServerIsLookedAfter(t *testing.T) {
+	lookEvery, hungAfter = 200*time.Millisecond, 3*time.Second
+	defer func() { lookEvery, hungAfter = 2*time.Second, 40*time.Second }()
+	dir := t.TempDir()
+	var mu sync.Mutex
+	var said []string
+	s, err := StartServer(t.Context(), dir, func(text string, args ...any) {
+		mu.Lock()
+		defer mu.Unlock()
+		said = append(said, text)
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	store, err := Open(t.Context(), s.DSN("fiume"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer store.Close()
+	works := func(what string) {
+		t.Helper()
+		deadline := time.Now().Add(time.Minute)
+		for {
+			err := store.Note("test", "did", what, "")
+			if err == nil {
+				return
+			}
+			if time.Now().After(deadline) {
+				t.Fatalf("after %s: %v; said was %q", what, err, said)
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+	}
+	pid := func() int {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		return s.process.Pid
+	}
+	for what, signal := range map[string]syscall.Signal{"a kill": syscall.SIGKILL, "an end": syscall.SIGTERM, "a standstill": syscall.SIGSTOP} {
+		works("nothing")
+		was := pid()
+		if err := syscall.Kill(was, signal); err != nil {
+			t.Fatal(err)
+		}
+		for deadline := time.Now().Add(time.Minute); pid() == was; time.Sleep(20 * time.Millisecond) {
+			if time.Now().After(deadline) {
+				t.Fatalf("after %s it was not started again; said was %q", what, said)
+			}
+		}
+		works(what)
+	}
+	if len(said) < 6 {
+		t.Errorf("said was only %q", said)
+	}
+	if err := s.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	// Left behind: a process that does not end when it is asked to, as one does that is asked in the middle of its start.
+	stuck := exec.Command("bash", "-c", "trap '' TERM; while true; do sleep 0.1; done", dataArg+s.data())
+	if err := stuck.Start(); err != nil {
+		t.Fatal(err)
+	}
+	go func() { _ = stuck.Wait() }()
+	next, err := StartServer(t.Context(), dir, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := next.Stop(); err != nil {
+		t.Fatal(err)
 	}
 }

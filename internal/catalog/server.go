@@ -15,8 +15,10 @@ import (
 	"path/filepath"
 	"regexp"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 )
@@ -26,9 +28,15 @@ type Server struct {
 	Addr     string // host:port
 	User     string
 	Password string
-	cmd      *exec.Cmd
-	exited   chan struct{}
-	log      string
+
+	dir, daemon, log string
+	root             []string
+	tell             func(text string, args ...any)
+	stop, done       chan struct{} // to end looking after it; looking has ended
+
+	mu      sync.Mutex
+	process *os.Process
+	exited  chan struct{}
 }
 
 // ErrNoServer says that MariaDB is not installed.
@@ -52,11 +60,15 @@ func find(names ...string) (string, error) {
 	return "", ErrNoServer
 }
 
-// StartServer starts the private server over a directory, initialising it the first time.
-func StartServer(ctx context.Context, dir string) (*Server, error) {
+// StartServer starts the private server over a directory, initialising it the first time. While it runs it is looked
+// after: one that ends, or does not answer any more, is started again at the same address. tell is told of that.
+func StartServer(ctx context.Context, dir string, tell func(text string, args ...any)) (*Server, error) {
 	programs := []string{"mariadbd", "mysqld"}
 	if p := os.Getenv("FIUME_MARIADBD"); p != "" {
 		programs = []string{p}
+	}
+	if tell == nil {
+		tell = func(string, ...any) {}
 	}
 	daemon, err := find(programs...)
 	if err != nil {
@@ -69,27 +81,49 @@ func StartServer(ctx context.Context, dir string) (*Server, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
-	data := filepath.Join(dir, "data")
-	if err := waitForFormer(ctx, filepath.Join(dir, "pid"), data); err != nil {
+	s := &Server{User: "fiume", Password: secretText(), log: filepath.Join(dir, "log"), dir: dir, daemon: daemon, tell: tell, stop: make(chan struct{}), done: make(chan struct{})}
+	data := s.data()
+	if err := endFormer(ctx, data); err != nil {
 		return nil, err
 	}
-	var root []string
+	s.sweep()
 	if os.Geteuid() == 0 {
-		root = []string{"--user=root"}
+		s.root = []string{"--user=root"}
 	}
 	if _, err := os.Stat(filepath.Join(data, "ready")); err != nil {
-		if err := initialise(ctx, data, root); err != nil {
+		if err := initialise(ctx, data, s.root); err != nil {
 			return nil, err
 		}
 	}
-	s := &Server{User: "fiume", Password: secretText(), exited: make(chan struct{}), log: filepath.Join(dir, "log")}
 	port, err := freePort()
 	if err != nil {
 		return nil, err
 	}
 	s.Addr = net.JoinHostPort("127.0.0.1", strconv.Itoa(port))
+	if err := s.start(ctx); err != nil {
+		return nil, err
+	}
+	go s.watch()
+	return s, nil
+}
+
+func (s *Server) data() string { return filepath.Join(s.dir, "data") }
+
+// sweep removes the directory for sockets that a service left that was killed.
+func (s *Server) sweep() {
+	name := filepath.Join(s.dir, "sockets")
+	if b, err := os.ReadFile(name); err == nil {
+		if old := strings.TrimSpace(string(b)); strings.HasPrefix(filepath.Base(old), "fiume-db-") {
+			_ = os.RemoveAll(old)
+		}
+	}
+	_ = os.Remove(name)
+}
+
+// start starts the server's process and waits until it answers.
+func (s *Server) start(ctx context.Context) error {
 	// The statements run before the server takes connections, so it is never open without a password.
-	initFile := filepath.Join(dir, "init.sql")
+	initFile := filepath.Join(s.dir, "init.sql")
 	q := func(format string, args ...any) string { return fmt.Sprintf(format, args...) + ";\n" }
 	stmts := "SET sql_log_bin=0;\nCREATE DATABASE IF NOT EXISTS fiume CHARACTER SET utf8mb4;\n" +
 		q("DELETE FROM mysql.global_priv WHERE User='' OR (User='root' AND Host<>'localhost')") + "FLUSH PRIVILEGES;\n" +
@@ -97,49 +131,143 @@ func StartServer(ctx context.Context, dir string) (*Server, error) {
 		q("CREATE OR REPLACE USER '%s'@'127.0.0.1' IDENTIFIED BY '%s'", s.User, s.Password) +
 		q("GRANT ALL PRIVILEGES ON *.* TO '%s'@'127.0.0.1' WITH GRANT OPTION", s.User)
 	if err := os.WriteFile(initFile, []byte(stmts), 0o600); err != nil {
-		return nil, err
+		return err
 	}
 	defer os.Remove(initFile)
 	logFile, err := os.OpenFile(s.log, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer logFile.Close()
 	// A socket's path has to be short. Temporary tables stand there too: servers that share a directory for them
 	// delete each other's when they start.
 	sockets, err := os.MkdirTemp("", "fiume-db-")
 	if err != nil {
-		return nil, err
+		return err
 	}
-	args := append([]string{"--no-defaults", "--datadir=" + data, "--socket=" + filepath.Join(sockets, "s"), "--tmpdir=" + sockets, "--bind-address=127.0.0.1",
-		"--port=" + strconv.Itoa(port), "--skip-name-resolve", "--character-set-server=utf8mb4", "--performance-schema=OFF",
-		"--init-file=" + initFile, "--pid-file=" + filepath.Join(dir, "pid"), "--innodb-flush-log-at-trx-commit=1", "--max-connections=200",
+	_ = os.WriteFile(filepath.Join(s.dir, "sockets"), []byte(sockets), 0o600) // for sweep
+	_, port, _ := net.SplitHostPort(s.Addr)
+	args := append([]string{"--no-defaults", dataArg + s.data(), "--socket=" + filepath.Join(sockets, "s"), "--tmpdir=" + sockets, "--bind-address=127.0.0.1",
+		"--port=" + port, "--skip-name-resolve", "--character-set-server=utf8mb4", "--performance-schema=OFF",
+		"--init-file=" + initFile, "--pid-file=" + filepath.Join(s.dir, "pid"), "--innodb-flush-log-at-trx-commit=1", "--max-connections=200",
 		// The changes of its tables can be followed, for as long as the log reaches back.
-		"--log-bin=changes", "--binlog-format=ROW", "--binlog-row-image=FULL", "--binlog-row-metadata=FULL", "--server-id=1", "--binlog-expire-logs-seconds=86400", "--max-binlog-size=67108864"}, root...)
-	s.cmd = exec.Command(daemon, args...)
-	s.cmd.Stdout, s.cmd.Stderr = logFile, logFile
+		"--log-bin=changes", "--binlog-format=ROW", "--binlog-row-image=FULL", "--binlog-row-metadata=FULL", "--server-id=1", "--binlog-expire-logs-seconds=86400", "--max-binlog-size=67108864"}, s.root...)
+	cmd := exec.Command(s.daemon, args...)
+	cmd.Stdout, cmd.Stderr = logFile, logFile
 	// It gets no Ctrl-C of the terminal, since it must outlive the jobs that write to it; and it ends
 	// when this process dies in whatever way.
-	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
+	exited := make(chan struct{})
 	started := make(chan error)
 	go func() { // the death signal belongs to the thread that started the process
 		runtime.LockOSThread()
-		if err := s.cmd.Start(); err != nil {
+		if err := cmd.Start(); err != nil {
 			started <- err
 			return
 		}
 		started <- nil
-		_ = s.cmd.Wait()
+		_ = cmd.Wait()
 		os.RemoveAll(sockets)
-		close(s.exited)
+		close(exited)
 	}()
 	if err := <-started; err != nil {
-		return nil, fmt.Errorf("MariaDB cannot be started: %w", err)
+		os.RemoveAll(sockets)
+		return fmt.Errorf("MariaDB cannot be started: %w", err)
 	}
-	if err := s.ready(ctx); err != nil {
-		return nil, errors.Join(err, s.Stop())
+	s.mu.Lock()
+	s.process, s.exited = cmd.Process, exited
+	s.mu.Unlock()
+	if err := s.ready(ctx, exited); err != nil {
+		return errors.Join(err, end(cmd.Process, exited))
 	}
-	return s, nil
+	return nil
+}
+
+// How the server is looked after.
+const (
+	answersIn    = 5 * time.Second
+	restartAfter = time.Second // and twice as long after each start that fails, up to a minute
+)
+
+// Tests look more often.
+var (
+	lookEvery = 2 * time.Second
+	hungAfter = 40 * time.Second // without an answer it is killed
+)
+
+// watch starts the server again when it has ended, and kills it when it hangs.
+func (s *Server) watch() {
+	defer close(s.done)
+	wait := restartAfter
+	heard := time.Now()
+	for {
+		s.mu.Lock()
+		process, exited := s.process, s.exited
+		s.mu.Unlock()
+		select {
+		case <-s.stop:
+			return
+		case <-exited:
+		case <-time.After(lookEvery):
+			if s.answers(answersIn) {
+				heard, wait = time.Now(), restartAfter
+				continue
+			}
+			if time.Since(heard) < hungAfter {
+				continue
+			}
+			s.tell("the private MariaDB does not answer, and is killed", "seconds", int(time.Since(heard).Seconds()))
+			_ = process.Kill()
+			<-exited
+		}
+		s.tell("the private MariaDB has ended, and is started again", "log", s.tail(500))
+		for {
+			select {
+			case <-s.stop:
+				return
+			case <-time.After(wait):
+			}
+			wait = min(2*wait, time.Minute)
+			ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+			go func() {
+				select {
+				case <-s.stop:
+					cancel()
+				case <-ctx.Done():
+				}
+			}()
+			err := endFormer(ctx, s.data())
+			if err == nil {
+				err = s.start(ctx)
+			}
+			cancel()
+			if err == nil {
+				s.tell("the private MariaDB runs again")
+				heard = time.Now()
+				break
+			}
+			s.tell("the private MariaDB cannot be started; it is tried again", "error", err)
+		}
+	}
+}
+
+// answers says whether the server greets who connects to it.
+func (s *Server) answers(within time.Duration) bool {
+	c, err := net.DialTimeout("tcp", s.Addr, within)
+	if err != nil {
+		return false
+	}
+	defer c.Close()
+	_ = c.SetReadDeadline(time.Now().Add(within))
+	var b [5]byte
+	_, err = io.ReadFull(c, b[:])
+	return err == nil // also where it says that it has too many connections
+}
+
+// tail gives the end of the server's log.
+func (s *Server) tail(n int) string {
+	b, _ := os.ReadFile(s.log)
+	return string(b[max(0, len(b)-n):])
 }
 
 func initialise(ctx context.Context, data string, root []string) error {
@@ -150,7 +278,7 @@ func initialise(ctx context.Context, data string, root []string) error {
 	if err := os.RemoveAll(data); err != nil { // an initialisation that did not end
 		return err
 	}
-	args := append([]string{"--no-defaults", "--datadir=" + data, "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve"}, root...)
+	args := append([]string{"--no-defaults", dataArg + data, "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve"}, root...)
 	temporary, err := os.MkdirTemp("", "fiume-db-")
 	if err != nil {
 		return err
@@ -166,58 +294,66 @@ func initialise(ctx context.Context, data string, root []string) error {
 	return os.WriteFile(filepath.Join(data, "ready"), nil, 0o600)
 }
 
-// waitForFormer waits until a server that a killed service left behind has ended.
-func waitForFormer(ctx context.Context, pidFile, data string) error {
-	b, err := os.ReadFile(pidFile)
-	if err != nil {
-		return nil
-	}
-	pid, err := strconv.Atoi(strings.TrimSpace(string(b)))
-	if err != nil {
-		return nil
-	}
-	for i := 0; ; i++ {
-		line, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
-		if err != nil || !bytes.Contains(line, []byte(data)) {
-			return nil // it has ended, or the number belongs to another process
+// dataArg begins the argument by which a server over a directory is known.
+const dataArg = "--datadir="
+
+// users lists the processes that were started over a data directory: servers, and what initialises it.
+func users(data string) (pids []int) {
+	procs, _ := filepath.Glob("/proc/[0-9]*/cmdline")
+	for _, p := range procs {
+		line, err := os.ReadFile(p)
+		if err != nil || !slices.Contains(strings.Split(string(line), "\x00"), dataArg+data) {
+			continue
 		}
-		if st, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid)); err == nil && bytes.Contains(st, []byte(") Z ")) {
+		pid, err := strconv.Atoi(filepath.Base(filepath.Dir(p)))
+		st, serr := os.ReadFile(filepath.Join(filepath.Dir(p), "stat"))
+		if err == nil && serr == nil && pid != os.Getpid() && !bytes.Contains(st, []byte(") Z ")) {
+			pids = append(pids, pid)
+		}
+	}
+	return pids
+}
+
+// How long what a killed service left behind is waited for before it is killed.
+const formerMayTake = 10 * time.Second
+
+// endFormer ends the processes that a killed service left behind over the data directory: first they are asked to, then
+// they are killed, since one that is asked while it starts may wait for ever. Their data is safe either way.
+func endFormer(ctx context.Context, data string) error {
+	asked := map[int]bool{}
+	for began := time.Now(); ; {
+		pids := users(data)
+		if len(pids) == 0 {
 			return nil
 		}
-		if i == 0 {
-			_ = syscall.Kill(pid, syscall.SIGTERM)
+		for _, pid := range pids {
+			switch {
+			case time.Since(began) > formerMayTake:
+				_ = syscall.Kill(pid, syscall.SIGKILL)
+			case !asked[pid]:
+				asked[pid] = true
+				_ = syscall.Kill(pid, syscall.SIGTERM)
+			}
 		}
-		if i > 600 {
-			return fmt.Errorf("another MariaDB server (process %d) still uses %s", pid, data)
+		if time.Since(began) > 6*formerMayTake {
+			return fmt.Errorf("other processes still use %s, and cannot be ended: %v", data, pids)
 		}
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
-		case <-time.After(50 * time.Millisecond):
+		case <-time.After(20 * time.Millisecond):
 		}
 	}
 }
 
-func (s *Server) ready(ctx context.Context) error {
+func (s *Server) ready(ctx context.Context, exited chan struct{}) error {
 	for range 1200 {
-		c, err := net.DialTimeout("tcp", s.Addr, time.Second)
-		if err == nil {
-			// The server greets those it can serve.
-			_ = c.SetReadDeadline(time.Now().Add(time.Second))
-			var b [5]byte
-			_, err = io.ReadFull(c, b[:])
-			c.Close()
-			if err == nil && b[4] == 10 {
-				return nil
-			}
+		if s.answers(time.Second) {
+			return nil
 		}
 		select {
-		case <-s.exited:
-			tail, _ := os.ReadFile(s.log)
-			if len(tail) > 2000 {
-				tail = tail[len(tail)-2000:]
-			}
-			return fmt.Errorf("MariaDB ended at its start; its log says:\n%s", tail)
+		case <-exited:
+			return fmt.Errorf("MariaDB ended at its start; its log says:\n%s", s.tail(2000))
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-time.After(25 * time.Millisecond):
@@ -233,16 +369,26 @@ func (s *Server) DSN(db string) string {
 
 // Stop ends the server and waits for it.
 func (s *Server) Stop() error {
-	if s == nil || s.cmd.Process == nil {
+	if s == nil {
 		return nil
 	}
-	_ = s.cmd.Process.Signal(syscall.SIGTERM)
+	close(s.stop)
+	<-s.done
+	s.mu.Lock()
+	process, exited := s.process, s.exited
+	s.mu.Unlock()
+	return end(process, exited)
+}
+
+// end asks a process to end, and kills it where it does not.
+func end(process *os.Process, exited chan struct{}) error {
+	_ = process.Signal(syscall.SIGTERM)
 	select {
-	case <-s.exited:
+	case <-exited:
 		return nil
 	case <-time.After(30 * time.Second):
-		_ = s.cmd.Process.Kill()
-		<-s.exited
+		_ = process.Kill()
+		<-exited
 		return errors.New("MariaDB had to be killed")
 	}
 }

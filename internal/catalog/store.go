@@ -3,6 +3,7 @@
 package catalog
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -134,6 +135,12 @@ type Minute struct {
 	Point string    `gorm:"type:text;not null"` // as JSON
 }
 
+// How long the catalog's database may take, unless its DSN says otherwise (timeout, readTimeout, writeTimeout).
+const (
+	dialTimeout   = 5 * time.Second
+	answerTimeout = 15 * time.Second
+)
+
 // Store is the open catalog.
 type Store struct{ db *gorm.DB }
 
@@ -144,6 +151,10 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 		return nil, fmt.Errorf("the DSN cannot be read: %w", err)
 	}
 	c.ParseTime, c.Loc = true, time.UTC
+	// A database that hangs is as one that is away: nobody waits for it for ever.
+	for limit, usual := range map[*time.Duration]time.Duration{&c.Timeout: dialTimeout, &c.ReadTimeout: answerTimeout, &c.WriteTimeout: answerTimeout} {
+		*limit = cmp.Or(*limit, usual)
+	}
 	c.Collation = "utf8mb4_bin"
 	db, err := gorm.Open(mysql.New(mysql.Config{DSNConfig: c, DefaultStringSize: 190}), &gorm.Config{Logger: logger.Discard, NowFunc: func() time.Time { return time.Now().UTC() }})
 	if err != nil {

@@ -81,7 +81,7 @@ func (d *demoRun) run(ctx context.Context) error {
 			}
 		}
 	}
-	d.server = &server{app: d.app, listen: d.listen, config: service.Config{Dir: d.dir, Log: slog.New(slog.NewTextHandler(d.err, &slog.HandlerOptions{Level: slog.LevelError}))}}
+	d.server = &server{app: d.app, listen: d.listen, config: service.Config{Dir: d.dir, Files: []string{d.dir}, Log: slog.New(slog.NewTextHandler(d.err, &slog.HandlerOptions{Level: slog.LevelError}))}}
 	began := time.Now()
 	if err := d.server.open(ctx); err != nil {
 		return err

@@ -24,6 +24,7 @@ func (a *app) serveCommand() *cobra.Command {
 	var dir, listen, dsn string
 	var memory int
 	var verbose bool
+	var files []string
 	c := &cobra.Command{
 		Use:   "serve",
 		Short: "Start the service",
@@ -47,7 +48,7 @@ checkpoint and goes on from it at the next start.`,
 			if verbose {
 				level = slog.LevelDebug
 			}
-			s := &server{app: a, listen: listen, config: service.Config{Dir: dir, DSN: dsn, Memory: int64(memory) << 20,
+			s := &server{app: a, listen: listen, config: service.Config{Dir: dir, DSN: dsn, Memory: int64(memory) << 20, Files: files,
 				Log: slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))}}
 			if err := s.open(c.Context()); err != nil {
 				return err
@@ -62,6 +63,7 @@ checkpoint and goes on from it at the next start.`,
 	c.Flags().StringVar(&listen, "listen", defaultListen, "loopback address to listen on; port 0 takes a free one")
 	c.Flags().StringVar(&dsn, "dsn", "", "database for the service's records (default: a private server)")
 	c.Flags().IntVar(&memory, "job-memory", 1024, "megabytes of state that a job holds in memory, unless it says so itself; more of it waits on disk")
+	c.Flags().StringArrayVar(&files, "files", nil, "directory below which FILES may be read and written; may be given several times, and relative addresses begin in the first (default: files in the data directory)")
 	c.Flags().BoolVar(&verbose, "verbose", false, "log more")
 	return c
 }

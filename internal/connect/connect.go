@@ -34,6 +34,8 @@ type Opener struct {
 	Piece   int            // bytes that a worker decodes at a time; 0: the default
 	Disk    disk.FS        // nil: that of the operating system
 	Spools  string         // directory for what sinks hold back
+	Files   *files.Roots   // where files may lie; nil: anywhere
+	Writer  string         // who writes, the same in all runs of a job; "" for a run that is not continued
 }
 
 // ErrNoTopics says that topics need the service.
@@ -47,7 +49,7 @@ func (o *Opener) OpenSource(scan *plan.Op) (flow.Source, error) {
 		if o.Durable && scan.Aux {
 			watch = time.Second
 		}
-		return files.Open(scan, cmp.Or(o.Piece, files.DefaultPiece), watch)
+		return files.Open(scan, cmp.Or(o.Piece, files.DefaultPiece), watch, o.Files)
 	case "topic":
 		if o.Topics == nil {
 			return nil, ErrNoTopics
@@ -79,7 +81,7 @@ func (o *Opener) OpenSink(out *plan.Op) (flow.Sink, error) {
 	dir := filepath.Join(o.Spools, url.PathEscape(out.Step))
 	switch out.Sink.Place {
 	case "files":
-		return files.OpenSink(fs, out)
+		return files.OpenSink(fs, out, o.Files, o.writer(out))
 	case "topic":
 		if o.Topics == nil {
 			return nil, ErrNoTopics
@@ -89,6 +91,28 @@ func (o *Opener) OpenSink(out *plan.Op) (flow.Sink, error) {
 		return mariadb.OpenSink(out, o.MariaDB, fs, dir)
 	}
 	return nil, fmt.Errorf("%s cannot be written", out.Sink.Place)
+}
+
+// writer names what writes an output.
+func (o *Opener) writer(out *plan.Op) string {
+	if o.Writer == "" {
+		return ""
+	}
+	return o.Writer + ", sink " + out.Step
+}
+
+// Leave gives up what a job holds outside, since it is gone for good.
+func (o *Opener) Leave(p *plan.Plan) error {
+	var errs []error
+	for _, out := range p.Outputs() {
+		if out.Sink == nil || out.Sink.Place != "files" {
+			continue
+		}
+		if dir, err := o.Files.Path(out.Sink.Address); err == nil {
+			errs = append(errs, files.Leave(disk.OS{}, dir, o.writer(out)))
+		}
+	}
+	return errors.Join(errs...)
 }
 
 // Misfit says that what a job would write does not fit its sink.
@@ -114,6 +138,11 @@ func (o *Opener) Check(ctx context.Context, p *plan.Plan) error {
 		}
 	}
 	for _, s := range p.Scans() {
+		if s.Stream.Place == "files" {
+			if _, err := o.Files.Path(s.Stream.Address); err != nil {
+				errs = append(errs, fmt.Errorf("stream %s: %w", s.Step, err))
+			}
+		}
 		if s.Stream.Place == "topic" && o.Topics != nil && o.Topics.Topic(s.Stream.Address) == nil {
 			errs = append(errs, fmt.Errorf("stream %s: there is no topic '%s'; create it with CREATE TOPIC", s.Step, s.Stream.Address))
 		}
@@ -124,6 +153,8 @@ func (o *Opener) Check(ctx context.Context, p *plan.Plan) error {
 		}
 		var err error
 		switch out.Sink.Place {
+		case "files":
+			_, err = o.Files.Path(out.Sink.Address)
 		case "mariadb":
 			err = mariadb.Check(ctx, out, o.MariaDB)
 		case "topic":

@@ -34,7 +34,8 @@ type FS interface {
 	// List gives the names in a directory, ascending.
 	List(dir string) ([]string, error)
 	SyncDir(dir string) error
-	// Lock keeps other processes out until it is closed.
+	// Lock keeps others out, in this process and in all, until it is closed. The name is that of a file, which is made
+	// where it is not there, or of a directory.
 	Lock(name string) (io.Closer, error)
 }
 
@@ -106,6 +107,9 @@ func (OS) SyncDir(dir string) error {
 // Lock implements FS.
 func (OS) Lock(name string) (io.Closer, error) {
 	f, err := os.OpenFile(name, os.O_CREATE|os.O_RDWR, 0o644)
+	if errors.Is(err, syscall.EISDIR) {
+		f, err = os.Open(name)
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -272,20 +272,23 @@ func (s *Service) define(actor string, st sql.Statement, src, kind string, name 
 		made.wouldNote(kind, name.Text, "declared", note)
 	}
 	return func(context.Context) (Outcome, error) {
-		s.mu.Lock()
-		defer s.mu.Unlock()
+		s.defining.Lock()
+		defer s.defining.Unlock()
 		late := &sql.Errors{File: name.Text, Text: src} // its places are those of its own text
 		script, err := sql.Parse(name.Text, src, nil)
 		if err != nil {
 			return Outcome{}, err
 		}
+		s.mu.Lock()
 		next := s.cat.Clone()
+		s.mu.Unlock()
 		if !next.Define(script.Statements[0], late) {
 			return Outcome{}, late.Err()
 		}
 		if err := s.store.PutDefinition(kind, name.Text, src); err != nil {
 			return Outcome{}, err
 		}
+		s.mu.Lock()
 		s.cat = next
 		i := slices.IndexFunc(s.defs, func(d catalog.Definition) bool { return d.Name == name.Text })
 		d := catalog.Definition{Kind: kind, Name: name.Text, SQL: src, CreatedAt: time.Now(), UpdatedAt: time.Now()}
@@ -299,6 +302,7 @@ func (s *Service) define(actor string, st sql.Statement, src, kind string, name 
 		} else {
 			s.defs = append(s.defs, d)
 		}
+		s.mu.Unlock()
 		s.note(actor, done, kind+" "+name.Text, src)
 		return Outcome{Kind: kind, Name: name.Text, Done: done, Note: note}, nil
 	}
@@ -329,6 +333,10 @@ func (s *Service) prepareJob(actor string, st *sql.CreateJob, src string, cat *p
 	made.created[name] = true
 	p := cat.Job(st, errs)
 	if p == nil {
+		return nil
+	}
+	if sink, why := s.sharedDirectory(st, cat, made.dropped); why != "" {
+		errs.Add(sql.Misfit, sink.Span, "declare a sink over another directory", "%s", why)
 		return nil
 	}
 	if old != nil && !made.dropped[name] {
@@ -468,13 +476,17 @@ func (s *Service) prepareDrop(actor string, st *sql.Drop, cat *plan.Catalog, err
 	}
 	cat.Remove(name)
 	return func(context.Context) (Outcome, error) {
-		s.mu.Lock()
-		defer s.mu.Unlock()
+		s.defining.Lock()
+		defer s.defining.Unlock()
 		if err := s.store.DropDefinition(name); err != nil {
 			return out, err
 		}
-		s.cat.Remove(name)
-		s.defs = slices.DeleteFunc(s.defs, func(d catalog.Definition) bool { return d.Name == name })
+		s.mu.Lock()
+		next := s.cat.Clone() // others may be reading the one there is
+		next.Remove(name)
+		s.cat = next
+		s.defs = slices.DeleteFunc(slices.Clone(s.defs), func(d catalog.Definition) bool { return d.Name == name })
+		s.mu.Unlock()
 		s.note(actor, "dropped", st.Kind+" "+name, "")
 		return out, nil
 	}

@@ -68,9 +68,7 @@ func (s *Service) Compare(ctx context.Context, name string, in Script, since str
 	if create == nil {
 		return nil, errorf(ErrRefused, "the text has no CREATE JOB %s", name)
 	}
-	s.mu.Lock()
-	next := s.cat.Clone().Job(create, errs)
-	s.mu.Unlock()
+	next := s.current().Job(create, errs)
 	if err := errs.Err(); err != nil {
 		return nil, err
 	}

@@ -133,7 +133,7 @@ func (s *Service) testSource(ctx context.Context, kind string, st *plan.Stream, 
 		c.test("exists", nil, fmt.Sprintf("%d partition(s), %d messages", len(info.Partitions), info.Messages))
 		s.testRows(&c, st, table)
 	case "files":
-		files, err := filesAt(st.Address)
+		files, err := s.files.Names(st.Address)
 		if c.test("exists", err, fmt.Sprintf("%d files", len(files))) && len(files) > 0 {
 			f, err := os.Open(files[0])
 			if err == nil {
@@ -198,29 +198,6 @@ func badRows(st *plan.Stream, table *plan.Table, ms []recorded.Message) (bad int
 	return bad, reason, nil
 }
 
-// filesAt gives the files of an address: a file, a directory or a pattern.
-func filesAt(address string) ([]string, error) {
-	st, err := os.Stat(address)
-	switch {
-	case err == nil && st.IsDir():
-		entries, err := os.ReadDir(address)
-		var out []string
-		for _, e := range entries {
-			if !e.IsDir() && !strings.HasPrefix(e.Name(), ".") {
-				out = append(out, filepath.Join(address, e.Name()))
-			}
-		}
-		return out, err
-	case err == nil:
-		return []string{address}, nil
-	}
-	out, err := filepath.Glob(address)
-	if err == nil && len(out) == 0 {
-		err = fmt.Errorf("there is no file %s on the machine of the service", address)
-	}
-	return out, err
-}
-
 // testSink tests a sink; out is what a job would write to it, or nil.
 func (s *Service) testSink(ctx context.Context, k *plan.Sink, out *plan.Op) Connection {
 	c := Connection{Kind: sql.KindSink, Name: k.Name, Place: k.Place, Address: k.Address, Checks: []PlaceTest{}}
@@ -233,7 +210,11 @@ func (s *Service) testSink(ctx context.Context, k *plan.Sink, out *plan.Op) Conn
 		}
 		c.test("exists", nil, fmt.Sprintf("%d partition(s)", len(t.Partitions())))
 	case "files":
-		c.test("writable", mayWriteTo(k.Address), "files can be made in "+k.Address)
+		dir, err := s.files.Path(k.Address)
+		if err == nil {
+			err = mayWriteTo(dir)
+		}
+		c.test("writable", err, "files can be made in "+k.Address)
 	case "mariadb":
 		if !s.reach(ctx, &c, k.Via) {
 			break

@@ -116,6 +116,13 @@ func (s *Service) newJob(row catalog.Job) *job {
 	return j
 }
 
+// text gives the job's text.
+func (j *job) text() string {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	return j.row.SQL
+}
+
 func (j *job) set(state, reason string) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
@@ -194,7 +201,7 @@ func (j *job) once(ctx context.Context) error {
 	if err := j.s.store.SetJob(j.row.Name, map[string]any{"settled": false}); err != nil {
 		return err
 	}
-	r := checkpoint.Run{Keeper: j.keeper(), Plan: p, Opener: j.s.jobOpener(j.row.Name), Every: every, Options: flow.Options{Describe: text.Describe, Parallelism: j.row.Parallelism, Memory: j.s.memoryOf(p)}}
+	r := checkpoint.Run{Keeper: j.keeper(), Plan: p, Opener: j.s.jobOpener(j.row.Name), Every: every, Options: flow.Options{Describe: text.Describe, Say: func(what string, args ...any) { j.s.log.Warn(what, append([]any{"job", j.row.Name}, args...)...) }, Parallelism: j.row.Parallelism, Memory: j.s.memoryOf(p)}}
 	var run *flow.Job
 	r.Started = func(started *flow.Job) {
 		run = started
@@ -297,9 +304,7 @@ func (s *Service) planOf(src string) (*plan.Plan, error) {
 		return nil, err
 	}
 	errs := &sql.Errors{File: "job", Text: src}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	p := s.cat.Job(script.Statements[0].(*sql.CreateJob), errs)
+	p := s.current().Job(script.Statements[0].(*sql.CreateJob), errs)
 	return p, errs.Err()
 }
 
@@ -452,6 +457,11 @@ func (s *Service) DropJob(actor, name string) error {
 	j.halt(true)
 	if err := s.store.DropJob(name); err != nil {
 		return err
+	}
+	if p, err := s.planOf(j.row.SQL); err == nil {
+		if err := s.jobOpener(name).Leave(p); err != nil {
+			s.log.Error("what a dropped job held cannot be given up", "job", name, "error", err)
+		}
 	}
 	s.mu.Lock()
 	delete(s.jobs, name)

@@ -41,9 +41,7 @@ func (s *Service) Query(in Script) (*LiveQuery, error) {
 		errs.Add(sql.WrongPlace, script.Statements[0].At(), "send it with fiume apply", "expected a SELECT")
 		return nil, errs.Err()
 	}
-	s.mu.Lock()
-	p := s.cat.Query(q, errs)
-	s.mu.Unlock()
+	p := s.current().Query(q, errs)
 	if err := errs.Err(); err != nil {
 		return nil, err
 	}

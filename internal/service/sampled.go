@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"fiume/internal/connect/files"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
 )
@@ -33,15 +34,17 @@ func (s *Service) sampled(d plan.Sampled) ([]sql.Column, []sql.Name, error) {
 		}
 		return m.table.declared(d.Table)
 	}
-	return SampledFiles(d)
+	return sampledFiles(s.files, d)
 }
 
 // SampledFiles finds the columns of a declaration over files, which needs no service.
-func SampledFiles(d plan.Sampled) ([]sql.Column, []sql.Name, error) {
+func SampledFiles(d plan.Sampled) ([]sql.Column, []sql.Name, error) { return sampledFiles(nil, d) }
+
+func sampledFiles(roots *files.Roots, d plan.Sampled) ([]sql.Column, []sql.Name, error) {
 	if d.Place != "files" {
 		return nil, nil, fmt.Errorf("%s is looked at by the service alone; use fiume apply", strings.ToUpper(d.Place))
 	}
-	m, err := gatherFile(SampleRequest{File: d.Address, Format: d.Options.Word("format", "json"), NoHeader: !d.Options.Flag("header", true)}, mostMessages)
+	m, err := gatherFile(roots, SampleRequest{File: d.Address, Format: d.Options.Word("format", "json"), NoHeader: !d.Options.Flag("header", true)}, mostMessages)
 	if err != nil {
 		return nil, nil, err
 	}

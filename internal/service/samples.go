@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -16,6 +17,7 @@ import (
 	"unicode/utf8"
 
 	"fiume/internal/catalog"
+	"fiume/internal/connect/files"
 	"fiume/internal/connect/mariadb"
 	"fiume/internal/connect/recorded"
 	"fiume/internal/core/plan"
@@ -91,7 +93,7 @@ func (s *Service) gather(ctx context.Context, r SampleRequest) (*material, error
 	m := &material{name: r.Name}
 	switch {
 	case r.Data != nil || r.File != "":
-		m, err := gatherFile(r, limit)
+		m, err := gatherFile(s.files, r, limit)
 		if errors.Is(err, errNoFile) {
 			err = errorf(ErrRefused, "%s on the machine of the service", err)
 		}
@@ -157,13 +159,13 @@ func (s *Service) gatherTable(ctx context.Context, e *plan.Endpoint, table strin
 }
 
 // gatherFile takes the messages of a file, or of one that was uploaded.
-func gatherFile(r SampleRequest, limit int) (*material, error) {
+func gatherFile(roots *files.Roots, r SampleRequest, limit int) (*material, error) {
 	m := &material{name: r.Name}
 	data := r.Data
 	m.origin = "file " + r.File
 	if data == nil {
 		var err error
-		if data, err = readSome(r.File); errors.Is(err, errNoFile) {
+		if data, err = readSome(roots, r.File); errors.Is(err, errNoFile) {
 			return nil, err
 		} else if err != nil {
 			return nil, errorf(ErrRefused, "%s", err)
@@ -199,31 +201,17 @@ func gatherFile(r SampleRequest, limit int) (*material, error) {
 var errNoFile = errors.New("there is no file")
 
 // readSome reads a file, or the first of a directory or a pattern, up to what a sample may hold.
-func readSome(path string) ([]byte, error) {
-	if strings.ContainsAny(path, "*?[") {
-		if names, err := filepath.Glob(path); err == nil && len(names) > 0 {
-			path = names[0]
-		}
-	}
-	st, err := os.Stat(path)
+func readSome(roots *files.Roots, address string) ([]byte, error) {
+	names, err := roots.Names(address)
 	if err != nil {
-		return nil, fmt.Errorf("%w %s", errNoFile, path)
-	}
-	if st.IsDir() {
-		entries, err := os.ReadDir(path)
-		if err != nil {
-			return nil, err
-		}
-		for _, e := range entries {
-			if !e.IsDir() && !strings.HasPrefix(e.Name(), ".") {
-				return readSome(filepath.Join(path, e.Name()))
+		if path, perr := roots.Path(address); perr == nil {
+			if _, serr := os.Stat(path); errors.Is(serr, os.ErrNotExist) {
+				return nil, fmt.Errorf("%w %s", errNoFile, address)
 			}
 		}
-		return nil, fmt.Errorf("there are no files in %s", path)
+		return nil, err
 	}
-	if st.Size() <= mostBytes {
-		return os.ReadFile(path)
-	}
+	path := names[0]
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, err
@@ -231,8 +219,11 @@ func readSome(path string) ([]byte, error) {
 	defer f.Close()
 	b := make([]byte, mostBytes)
 	n, err := f.ReadAt(b, 0)
-	if n == 0 {
+	if n == 0 && !errors.Is(err, io.EOF) {
 		return nil, err
+	}
+	if n < len(b) {
+		return b[:n], nil
 	}
 	if cut := bytes.LastIndexByte(b[:n], '\n'); cut > 0 { // whole lines
 		n = cut + 1

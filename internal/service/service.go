@@ -5,16 +5,19 @@ package service
 import (
 	"cmp"
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
 	"fiume/internal/catalog"
 	"fiume/internal/connect"
+	"fiume/internal/connect/files"
 	"fiume/internal/connect/mariadb"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
@@ -30,20 +33,27 @@ type Config struct {
 	// Memory is how many bytes of state a job may hold in memory where it does not say so itself; 0: 1 GiB. More of it
 	// waits on disk.
 	Memory int64
+	// Files are the directories below which addresses of FILES lie; the first is where relative ones begin. None: the
+	// directory files of the data directory.
+	Files []string
 }
 
 // Service is an open service.
 type Service struct {
-	dir     string
-	log     *slog.Logger
-	server  *catalog.Server // nil with a DSN of one's own
-	store   *catalog.Store
-	topics  *topiclog.Log
-	secrets *vault
-	memory  int64 // of the state of a job
-	opened  time.Time
+	dir    string
+	log    *slog.Logger
+	server *catalog.Server // nil with a DSN of one's own
+	store  *catalog.Store
+	topics *topiclog.Log
+	files  *files.Roots
+	// identity tells the services apart that write into one place.
+	identity string
+	secrets  *vault
+	memory   int64 // of the state of a job
+	opened   time.Time
 
 	changing sync.Mutex // one change of a job at a time
+	defining sync.Mutex // one change of the definitions at a time; held while the catalog is written
 
 	mu    sync.Mutex
 	cat   *plan.Catalog
@@ -88,13 +98,22 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		return nil, err
 	}
 	var err error
+	if len(c.Files) == 0 {
+		c.Files = []string{filepath.Join(c.Dir, "files")}
+	}
+	if s.files, err = files.NewRoots(c.Files...); err != nil {
+		return nil, err
+	}
 	// The topics' lock also keeps a second service out of the directory.
 	if s.topics, err = topiclog.OpenOn(disk.OS{}, filepath.Join(c.Dir, "topics"), func(text string, args ...any) { s.log.Error(text, args...) }); err != nil {
 		return nil, err
 	}
+	if s.identity, err = identityOf(c.Dir); err != nil {
+		return nil, errors.Join(err, s.close())
+	}
 	dsn := c.DSN
 	if dsn == "" {
-		if s.server, err = catalog.StartServer(ctx, filepath.Join(c.Dir, "mariadb")); err != nil {
+		if s.server, err = catalog.StartServer(ctx, filepath.Join(c.Dir, "mariadb"), func(text string, args ...any) { s.log.Error(text, args...) }); err != nil {
 			return nil, errors.Join(err, s.close())
 		}
 		dsn = s.server.DSN("fiume")
@@ -113,6 +132,32 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	s.idle.Go(func() { s.watchDrift(looking, time.Minute) })
 	s.idle.Go(func() { s.keepHistory(looking) })
 	return s, nil
+}
+
+// identityOf gives the name that a data directory got when it was first used.
+func identityOf(dir string) (string, error) {
+	path := filepath.Join(dir, "identity")
+	b, err := os.ReadFile(path)
+	if name := strings.TrimSpace(string(b)); err == nil && name != "" {
+		return name, nil
+	}
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return "", err
+	}
+	name := rand.Text()
+	return name, writeWhole(path, []byte(name+"\n"))
+}
+
+// writeWhole writes a file so that after a crash it is there whole, or as it was.
+func writeWhole(path string, b []byte) error {
+	fs := disk.OS{}
+	if err := disk.Write(fs, path+".new", b); err != nil {
+		return err
+	}
+	if err := os.Chmod(path+".new", 0o600); err != nil {
+		return err
+	}
+	return errors.Join(fs.Rename(path+".new", path), fs.SyncDir(filepath.Dir(path)))
 }
 
 // load binds the definitions and the jobs kept in the catalog.
@@ -144,6 +189,14 @@ func (s *Service) load() error {
 		s.jobs[j.Name] = s.newJob(j)
 	}
 	return nil
+}
+
+// current gives what is declared. It is never changed: a change puts another one in its place. So plans are made of it
+// without a lock, however long that takes.
+func (s *Service) current() *plan.Catalog {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.cat
 }
 
 // Resume starts the jobs that were running when the service last ended.
@@ -210,11 +263,12 @@ func (s *Service) access() mariadb.Access {
 func (s *Service) jobOpener(name string) *connect.Opener {
 	o := s.opener()
 	o.Spools = filepath.Join(s.dir, stateDir(name), "spools")
+	o.Writer = fmt.Sprintf("job %s of service %s", name, s.identity)
 	return o
 }
 
 func (s *Service) opener() *connect.Opener {
-	return &connect.Opener{Topics: s.topics, MariaDB: s.access(), Durable: true}
+	return &connect.Opener{Topics: s.topics, MariaDB: s.access(), Files: s.files, Durable: true}
 }
 
 // Health says how the service is.
@@ -234,6 +288,8 @@ const Version = "0.1.0"
 // Health looks at the service.
 func (s *Service) Health(ctx context.Context) Health {
 	h := Health{OK: true, Version: Version, Database: "ok", Private: s.server != nil, Uptime: int64(time.Since(s.opened).Seconds())}
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
 	if err := s.store.Ping(ctx); err != nil {
 		h.OK, h.Database = false, err.Error()
 	}

@@ -37,6 +37,15 @@ type PartitionInfo struct {
 	Bytes     int64      `json:"bytes"`
 	FirstAt   *time.Time `json:"first_at,omitempty"`
 	LastAt    *time.Time `json:"last_at,omitempty"`
+	Lost      []Lost     `json:"lost,omitempty" doc:"offsets whose messages are damaged, or gone"`
+}
+
+// Lost is a stretch of offsets whose messages are lost.
+type Lost struct {
+	From   int64     `json:"from" doc:"the first offset"`
+	To     int64     `json:"to" doc:"the last offset"`
+	Reason string    `json:"reason"`
+	Found  time.Time `json:"found"`
 }
 
 // Message is a message of a topic.
@@ -71,6 +80,9 @@ func (s *Service) topicInfo(t *topiclog.Topic) TopicInfo {
 	}
 	for i, p := range t.Partitions() {
 		x := PartitionInfo{Partition: i, First: p.First(), Next: p.Next(), Bytes: p.Bytes()}
+		for _, d := range p.Damaged() {
+			x.Lost = append(x.Lost, Lost{d.From, d.To - 1, d.Reason, d.Found})
+		}
 		if x.Next > x.First {
 			x.FirstAt, x.LastAt = arrival(p, x.First), arrival(p, x.Next-1)
 			if out.FirstAt == nil || x.FirstAt != nil && x.FirstAt.Before(*out.FirstAt) {

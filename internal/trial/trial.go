@@ -449,7 +449,7 @@ func (o *opener) OpenSink(out *plan.Op) (flow.Sink, error) {
 		return t, err
 	case "files":
 		k.Address = filepath.Join(filesDir, plainName(out.Step))
-		return files.OpenSink(o.fs, &s)
+		return files.OpenSink(o.fs, &s, nil, "trial")
 	}
 	return o.w.openTable(out, o, dir)
 }

@@ -94,7 +94,7 @@ func TestPieces(t *testing.T) {
 			format = "csv"
 		}
 		for _, size := range []int{1, 7, 50, 1 << 20} {
-			src, err := Open(scanOf(path, format), size, 0)
+			src, err := Open(scanOf(path, format), size, 0, nil)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -108,7 +108,7 @@ func TestPieces(t *testing.T) {
 				t.Fatal(err)
 			}
 			for first := true; ; first = false {
-				src, err := Open(scanOf(path, format), size, 0)
+				src, err := Open(scanOf(path, format), size, 0, nil)
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -169,7 +169,7 @@ func TestAddresses(t *testing.T) {
 			t.Errorf("%s: %s, wanted %s", address, got, want)
 		}
 	}
-	if src, err := Open(scanOf(filepath.Join(dir, "a.json"), "json"), 10, 0); err != nil {
+	if src, err := Open(scanOf(filepath.Join(dir, "a.json"), "json"), 10, 0, nil); err != nil {
 		t.Fatal(err)
 	} else if err := src.Splits()[0].Resume(99); err == nil || !strings.Contains(err.Error(), "had been read up to 99") {
 		t.Errorf("a file that has become shorter: %v", err)
@@ -184,10 +184,12 @@ func sinkOf(t *testing.T, dir, roll string) *Sink {
 		d := int64(1)
 		o["roll every"] = sql.Option{Name: "roll every", Duration: &d}
 	}
-	s, err := OpenSink(disk.OS{}, &plan.Op{Kind: plan.Output, Fields: []types.Field{{Name: "v", Type: types.Of(types.Varchar)}}, Sink: &plan.Sink{Name: "k", Place: "files", Address: dir, Options: o}})
+	s, err := OpenSink(disk.OS{}, &plan.Op{Kind: plan.Output, Fields: []types.Field{{Name: "v", Type: types.Of(types.Varchar)}}, Sink: &plan.Sink{Name: "k", Place: "files", Address: dir, Options: o}}, nil, "test")
 	if err != nil {
 		t.Fatal(err)
 	}
+	_ = s.lock.Close() // a crash of the process would do that
+	s.lock = io.NopCloser(nil)
 	return s
 }
 
@@ -207,6 +209,9 @@ func tree(t *testing.T, dir string) string {
 	}
 	var out []string
 	for _, e := range entries {
+		if e.Name() == ownerFile {
+			continue
+		}
 		b, err := os.ReadFile(filepath.Join(dir, e.Name()))
 		if err != nil {
 			t.Fatal(err)

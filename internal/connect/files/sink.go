@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"hash/crc32"
+	"io"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -32,6 +33,8 @@ type Sink struct {
 	roll    time.Duration
 	options plan.Options
 	durable bool // the run takes checkpoints
+	writer  string
+	lock    io.Closer
 
 	part   int // number of the open part, or of the next
 	file   disk.File
@@ -62,17 +65,25 @@ type handle struct {
 	Ready []part `json:"ready,omitempty"`
 }
 
-// OpenSink opens the directory of a sink.
-func OpenSink(fs disk.FS, out *plan.Op) (*Sink, error) {
+// OpenSink opens the directory of a sink, below the roots. writer names who writes: a job, and what of it; "" for a run that
+// is not continued.
+func OpenSink(fs disk.FS, out *plan.Op, roots *Roots, writer string) (*Sink, error) {
 	s := out.Sink
+	dir, err := roots.Path(s.Address)
+	if err != nil {
+		return nil, err
+	}
 	enc, err := format.NewEncoder(s.Options, out.Fields)
 	if err != nil {
 		return nil, err
 	}
-	k := &Sink{fs: fs, dir: s.Address, ext: "." + s.Options.Word("format", "json"), options: s.Options, header: enc.Header(),
+	k := &Sink{fs: fs, dir: dir, writer: writer, ext: "." + s.Options.Word("format", "json"), options: s.Options, header: enc.Header(),
 		roll: time.Duration(s.Options.Duration("roll every", types.Minute)) * time.Microsecond}
 	if err := fs.MkdirAll(k.dir); err != nil {
 		return nil, fmt.Errorf("the directory cannot be made: %w", err)
+	}
+	if err := k.take(); err != nil {
+		return nil, err
 	}
 	names, err := fs.List(k.dir)
 	k.part = 1
@@ -81,7 +92,10 @@ func OpenSink(fs disk.FS, out *plan.Op) (*Sink, error) {
 			k.part = max(k.part, i+1)
 		}
 	}
-	return k, err
+	if err != nil {
+		return nil, errors.Join(err, k.lock.Close())
+	}
+	return k, nil
 }
 
 // numberOf gives the number of a part by its name.
@@ -109,6 +123,9 @@ func (s *Sink) Resume(b []byte) error {
 	s.ready = h.Ready
 	names, err := s.fs.List(s.dir)
 	if err != nil {
+		return err
+	}
+	if err := s.own(names); err != nil {
 		return err
 	}
 	s.part = max(h.Part, 1)
@@ -309,7 +326,9 @@ func (s *Sink) tell(parts []part) error {
 
 // Close implements flow.Sink. A run without checkpoints that comes to its end moves its part into place; one
 // that does not leaves nothing behind.
-func (s *Sink) Close(complete bool) error {
+func (s *Sink) Close(complete bool) error { return errors.Join(s.end(complete), s.lock.Close()) }
+
+func (s *Sink) end(complete bool) error {
 	switch {
 	case complete && s.durable:
 		return nil // the last checkpoint has moved the parts into place

@@ -45,9 +45,9 @@ type Source struct{ splits []flow.Split }
 
 // Open lists the files of a scan. They are read in pieces of about so many bytes; those of a table that does
 // not say otherwise are looked at again so often, 0: never.
-func Open(scan *plan.Op, piece int, watch time.Duration) (*Source, error) {
+func Open(scan *plan.Op, piece int, watch time.Duration, roots *Roots) (*Source, error) {
 	s := scan.Stream
-	names, err := list(s.Address)
+	names, err := roots.Names(s.Address)
 	if err != nil {
 		return nil, err
 	}

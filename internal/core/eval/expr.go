@@ -8,7 +8,6 @@ package eval
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"fiume/internal/core/column"
@@ -64,12 +63,39 @@ func Const(t types.Type, v types.Value) *Expr { return &Expr{Op: OpConst, Type: 
 // And binds x AND y.
 func And(x, y *Expr) *Expr { return &Expr{Op: OpAnd, Type: boolean, Args: []*Expr{x, y}} }
 
-// Walk calls f for the node and all below it.
+// A part may stand in several places of a tree: what walks over it goes into each part once, since a tree whose parts
+// are shared at every level is exponentially larger than what is in memory of it.
+
+// Walk calls f for the node and all below it, for each once.
 func (e *Expr) Walk(f func(*Expr)) {
-	f(e)
-	for _, a := range e.Args {
-		a.Walk(f)
+	e.any(func(x *Expr) bool { f(x); return false })
+}
+
+// any says whether something holds for the node or one below it.
+func (e *Expr) any(holds func(*Expr) bool) bool {
+	if holds(e) {
+		return true
 	}
+	if len(e.Args) == 0 {
+		return false
+	}
+	seen := map[*Expr]bool{e: true}
+	var walk func(args []*Expr) bool
+	walk = func(args []*Expr) bool {
+		for _, a := range args {
+			if seen[a] {
+				continue
+			}
+			if len(a.Args) > 0 {
+				seen[a] = true
+			}
+			if holds(a) || walk(a.Args) {
+				return true
+			}
+		}
+		return false
+	}
+	return walk(e.Args)
 }
 
 // Failure is the error of one row.
@@ -469,46 +495,67 @@ func (e *Expr) key(b *strings.Builder, column func(i int) string) {
 		b.WriteString(column(e.Index))
 		return
 	}
-	fmt.Fprintf(b, "(%d %q %s", e.Op, e.Name, e.Type)
-	switch e.Op {
-	case OpColumn, OpField:
-		fmt.Fprintf(b, " #%d", e.Index)
-	case OpConst:
-		if e.Value.IsNull() {
-			b.WriteString(" NULL")
-		} else {
-			fmt.Fprintf(b, " %q", types.AppendJSON(nil, e.Value, e.Type))
-		}
-	case OpCast:
-		fmt.Fprintf(b, " %v", e.Try)
-	}
+	b.Write(e.appendHead(nil))
 	for _, a := range e.Args {
 		a.key(b, column)
 	}
 	b.WriteByte(')')
 }
 
+// appendHead writes what the node does, without its arguments.
+func (e *Expr) appendHead(b []byte) []byte {
+	b = fmt.Appendf(b, "(%d %q %s", e.Op, e.Name, e.Type)
+	switch e.Op {
+	case OpColumn, OpField:
+		b = fmt.Appendf(b, " #%d", e.Index)
+	case OpConst:
+		if e.Value.IsNull() {
+			b = append(b, " NULL"...)
+		} else {
+			b = fmt.Appendf(b, " %q", types.AppendJSON(nil, e.Value, e.Type))
+		}
+	case OpCast:
+		b = fmt.Appendf(b, " %v", e.Try)
+	}
+	return b
+}
+
 // CanFail says whether a row may be rejected by the expression.
 func (e *Expr) CanFail() bool {
-	if e.Op == OpCall && !e.Safe || e.Op == OpCast && !e.Try && !Implicit(e.Args[0].Type, e.Type) && e.Type.Kind != types.Varchar {
-		return true
-	}
-	return slices.ContainsFunc(e.Args, (*Expr).CanFail)
+	return e.any(func(e *Expr) bool {
+		return e.Op == OpCall && !e.Safe || e.Op == OpCast && !e.Try && !Implicit(e.Args[0].Type, e.Type) && e.Type.Kind != types.Varchar
+	})
 }
 
 // IsVolatile says whether the result is no function of the row.
 func (e *Expr) IsVolatile() bool {
-	return e.Volatile || slices.ContainsFunc(e.Args, (*Expr).IsVolatile)
+	return e.any(func(e *Expr) bool { return e.Volatile })
 }
 
-// Size is the number of nodes.
+// Size is the number of nodes of the tree, a part that stands in several places counted for each, as in its Key. It is
+// at most MaxSize + 1.
 func (e *Expr) Size() int {
-	n := 1
-	for _, a := range e.Args {
-		n += a.Size()
+	sizes := map[*Expr]int{}
+	var size func(e *Expr) int
+	size = func(e *Expr) int {
+		if len(e.Args) == 0 {
+			return 1
+		}
+		if n, ok := sizes[e]; ok {
+			return n
+		}
+		n := 1
+		for _, a := range e.Args {
+			n = min(n+size(a), MaxSize+1)
+		}
+		sizes[e] = n
+		return n
 	}
-	return n
+	return size(e)
 }
+
+// MaxSize is the greatest size of an expression that is bound.
+const MaxSize = 100_000
 
 // mostFolded is how many bytes a constant may have that is computed once and for all. A larger one is made when it is
 // needed: many of them would fill the memory while a text is looked at.
@@ -516,15 +563,22 @@ const mostFolded = 64 << 10
 
 // Fold computes what does not depend on the row. A part that fails is left, so that it fails for the
 // rows that reach it.
-func Fold(e *Expr) *Expr {
+func Fold(e *Expr) *Expr { return fold(e, map[*Expr]*Expr{}) }
+
+// fold is Fold; done has the parts that have been folded.
+func fold(e *Expr, done map[*Expr]*Expr) (folded *Expr) {
 	if e == nil || e.Op == OpConst || len(e.Args) == 0 {
 		return e
 	}
+	if x, ok := done[e]; ok {
+		return x
+	}
+	defer func(of *Expr) { done[of] = folded }(e)
 	out := *e
 	out.Args = make([]*Expr, len(e.Args))
 	constant := e.Op != OpColumn && e.Op != OpTime && !e.Volatile && e.Op != OpRow && !e.Type.IsNested()
 	for i, a := range e.Args {
-		out.Args[i] = Fold(a)
+		out.Args[i] = fold(a, done)
 		constant = constant && out.Args[i].Op == OpConst
 	}
 	e = &out
@@ -563,28 +617,64 @@ func Fold(e *Expr) *Expr {
 // Share makes equal parts of some expressions one part each, so that it is computed once a batch. The
 // expressions are replaced by copies.
 func Share(es []*Expr) {
-	seen := map[string]*Expr{}
-	var walk func(e *Expr) *Expr
-	walk = func(e *Expr) *Expr {
-		if e.Op == OpColumn || e.Op == OpConst || e.Op == OpTime || e.IsVolatile() {
-			return e
+	// Each part gets a number, equal ones the same: a part is what it does and the numbers of its arguments.
+	type part struct {
+		e        *Expr
+		number   int
+		volatile bool
+	}
+	known, done := map[string]part{}, map[*Expr]part{}
+	next := 0
+	again := func(p part) part {
+		p.e.Shared = p.e.Shared || p.e.Op != OpField
+		return p
+	}
+	var key []byte
+	var walk func(e *Expr) part
+	walk = func(e *Expr) part {
+		if p, ok := done[e]; ok {
+			if p.volatile || len(e.Args) == 0 && e.Op != OpCall {
+				return p
+			}
+			return again(p)
 		}
-		k := e.Key()
-		if s := seen[k]; s != nil {
-			s.Shared = s.Shared || s.Op != OpField
-			return s
-		}
-		c := *e
-		c.Args = make([]*Expr, len(e.Args))
+		p := part{e: e, volatile: e.Volatile}
+		args := make([]part, len(e.Args))
 		for i, a := range e.Args {
-			c.Args[i] = walk(a)
+			args[i] = walk(a)
+			p.volatile = p.volatile || args[i].volatile
 		}
-		seen[k] = &c
-		return &c
+		key = e.appendHead(key[:0])
+		for _, a := range args {
+			key = fmt.Appendf(key, " #%d", a.number)
+		}
+		leaf := e.Op == OpColumn || e.Op == OpConst || e.Op == OpTime
+		if k, ok := known[string(key)]; ok && !p.volatile {
+			if !leaf {
+				k = again(k)
+			}
+			done[e] = k
+			return k
+		}
+		next++
+		p.number = next
+		if !leaf && !p.volatile {
+			c := *e
+			c.Args = make([]*Expr, len(e.Args))
+			for i, a := range args {
+				c.Args[i] = a.e
+			}
+			p.e = &c
+		}
+		if !p.volatile {
+			known[string(key)] = p
+		}
+		done[e] = p
+		return p
 	}
 	for i, e := range es {
 		if e != nil {
-			es[i] = walk(e)
+			es[i] = walk(e).e
 		}
 	}
 }

@@ -32,6 +32,8 @@ type Options struct {
 	CellBytes int   // how much a part of the state may hold before it is cut in two; 0: as is usual
 	First     int   // keep the first so many rows of each step to look at, instead of some of the newest
 	Lags      bool  // count how far the rows of every source lag behind
+	// Say is told what people should know of the run while it goes on, with pairs of names and values; nil: nobody.
+	Say func(text string, args ...any)
 	// Describe writes a row for people, as JSON.
 	Describe func(fields []types.Field, b *column.Batch, i int) string
 }
@@ -68,6 +70,12 @@ type Job struct {
 
 	committing       context.Context // of the tasks that tell sinks which checkpoints count
 	cancelCommitting context.CancelFunc
+}
+
+func (j *Job) say(text string, args ...any) {
+	if j.opts.Say != nil {
+		j.opts.Say(text, args...)
+	}
 }
 
 // gate is a lock that can be held for long: who waits for it waits on a channel.

@@ -116,7 +116,7 @@ func (j *Job) Status() Status {
 		if t := j.sinkOf[o]; t != nil {
 			st.Queued, st.Room = len(t.box.ch), cap(t.box.ch)
 			t.mu.Lock()
-			st.Waiting = t.waits
+			st.Waiting = t.waiting(j.opts.Now())
 			t.mu.Unlock()
 			if x, ok := t.sink.(Spooling); ok {
 				st.Spooled = x.Waiting()

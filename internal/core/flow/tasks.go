@@ -434,11 +434,40 @@ type sinkTask struct {
 	box    *inbox
 	mu     sync.Mutex
 	counts []step.Counts
-	waits  *Waiting // what it waits for, or nil
+	trying [2]attempt // writing, and telling which checkpoints count, which another goroutine does
 
 	exact     Exact       // nil where the run takes no checkpoints
 	due       chan []byte // the newest handle to commit
 	committed chan struct{}
+}
+
+// attempt is what a sink is being asked to do, and what it has waited for so far.
+type attempt struct {
+	began time.Time // of the try at hand; zero: there is none
+	waits *Waiting  // nil: the last try succeeded
+}
+
+const (
+	toWrite = iota
+	toCommit
+)
+
+// slowTry is how long a place may take before it counts as away.
+const slowTry = 5 * time.Second
+
+// waiting says what the sink waits for, or gives nil. The caller holds the lock.
+func (s *sinkTask) waiting(now time.Time) *Waiting {
+	for _, a := range s.trying {
+		if a.waits != nil {
+			return a.waits
+		}
+	}
+	for _, a := range s.trying {
+		if d := now.Sub(a.began); !a.began.IsZero() && d > slowTry {
+			return &Waiting{Since: a.began, Reason: fmt.Sprintf("its place has not answered for %d seconds", int(d.Seconds()))}
+		}
+	}
+	return nil
 }
 
 // Waiting says that a sink's place is away, or full, and that what is to be written is tried again.
@@ -455,24 +484,35 @@ const (
 
 // try does something to the sink, again for as long as the failure may pass by itself. Meanwhile the queues
 // before it fill and hold their producers up. It gives nil without having done it when ctx is over.
-func (s *sinkTask) try(ctx context.Context, do func() error) error {
+func (s *sinkTask) try(ctx context.Context, what int, do func() error) error {
 	wait := firstTryAfter
+	a := &s.trying[what]
 	for {
+		s.mu.Lock()
+		a.began = s.job.opts.Now()
+		s.mu.Unlock()
 		err := do()
 		r, ok := s.sink.(Retrier)
+		s.mu.Lock()
+		a.began = time.Time{}
 		if err == nil || !ok || !r.Retry(err) {
-			s.mu.Lock()
-			s.waits = nil
+			was := a.waits
+			a.waits = nil
 			s.mu.Unlock()
+			if was != nil && err == nil {
+				s.job.say("a sink is there again", "sink", s.op.Step, "tries", was.Tries)
+			}
 			return err
 		}
-		s.mu.Lock()
 		w := Waiting{Since: s.job.opts.Now(), Reason: err.Error(), Tries: 1}
-		if s.waits != nil {
-			w.Since, w.Tries = s.waits.Since, s.waits.Tries+1
+		if a.waits != nil {
+			w.Since, w.Tries = a.waits.Since, a.waits.Tries+1
 		}
-		s.waits = &w
+		a.waits = &w
 		s.mu.Unlock()
+		if w.Tries == 1 {
+			s.job.say("a sink cannot be written, and is tried again", "sink", s.op.Step, "error", err)
+		}
 		select {
 		case <-ctx.Done():
 			return nil
@@ -506,7 +546,7 @@ func (s *sinkTask) run() error {
 func (s *sinkTask) mark(b *barrier) error {
 	if s.exact != nil {
 		var handle []byte
-		err := s.try(s.job.ctx, func() (err error) {
+		err := s.try(s.job.ctx, toWrite, func() (err error) {
 			handle, err = s.exact.Mark(b.final)
 			return err
 		})
@@ -535,7 +575,7 @@ func (s *sinkTask) commit(ctx context.Context) {
 			if !ok {
 				return
 			}
-			err := safely(func() error { return s.try(ctx, func() error { return s.exact.Commit(handle) }) })
+			err := safely(func() error { return s.try(ctx, toCommit, func() error { return s.exact.Commit(handle) }) })
 			s.setAside()
 			if err != nil {
 				s.job.fail(s.named(err))
@@ -567,7 +607,7 @@ func (s *sinkTask) write() error {
 		s.mu.Lock()
 		s.counts[s.op.ID].In += rows
 		s.mu.Unlock()
-		if err := s.try(s.job.ctx, func() error { return s.sink.Write(p.payload) }); err != nil {
+		if err := s.try(s.job.ctx, toWrite, func() error { return s.sink.Write(p.payload) }); err != nil {
 			return s.named(err)
 		}
 		if s.job.ctx.Err() != nil {

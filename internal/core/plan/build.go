@@ -243,7 +243,7 @@ func (b *builder) one(s *sql.Select, step string) *Op {
 	if s.Having != nil {
 		h := *bind
 		h.where, h.over = "HAVING", nil
-		having = eval.Fold(h.condition(s.Having))
+		having = h.fold(s.Having, h.condition(s.Having))
 	}
 	exprs, fields := b.items(s, bind, sc)
 	if len(b.errs.List) > before || first.unknown {

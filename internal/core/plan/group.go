@@ -273,7 +273,7 @@ func (b *binder) aggregateOf(e *sql.Call, inner *binder) *eval.Aggregate {
 	if e.Filter != nil {
 		in := *inner
 		in.where = "FILTER"
-		c.Filter = eval.Fold(in.condition(e.Filter))
+		c.Filter = in.fold(e.Filter, in.condition(e.Filter))
 		ok = ok && c.Filter != nil
 	}
 	if !ok {

@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"fiume/internal/core/eval"
 	"fiume/internal/core/sql"
 	"fiume/internal/core/types"
 )
@@ -60,7 +59,7 @@ func (c *Catalog) Job(j *sql.CreateJob, errs *sql.Errors) *Plan {
 		for _, br := range r.Branches {
 			x := Branch{}
 			if br.Where != nil {
-				x.Cond = eval.Fold(bind.condition(br.Where))
+				x.Cond = bind.fold(br.Where, bind.condition(br.Where))
 			}
 			var names []string
 			for _, s := range br.Sinks {

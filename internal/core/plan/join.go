@@ -578,7 +578,7 @@ func (b *builder) joined(s *sql.Select, sc *scope, o *Op, step string) *Op {
 		bind := &binder{cat: b.cat, errs: b.errs, scope: sc, where: "ON"}
 		var cond *eval.Expr
 		if j.On != nil {
-			cond = eval.Fold(bind.condition(j.On))
+			cond = bind.fold(j.On, bind.condition(j.On))
 		}
 		if right == nil {
 			continue // to go on looking for errors; nothing in it is called wrong
@@ -678,7 +678,7 @@ func (b *builder) existing(e sql.Expr, sc *scope, o *Op, step string) *Op {
 	bind := &binder{cat: b.cat, errs: b.errs, scope: &scope{inputs: []*scopeInput{inner}, outer: sc}, where: "WHERE"}
 	var terms []*eval.Expr
 	if q.Where != nil {
-		terms = conjuncts(eval.Fold(bind.condition(q.Where)), nil)
+		terms = conjuncts(bind.fold(q.Where, bind.condition(q.Where)), nil)
 	}
 	if isIn {
 		if len(q.Items) != 1 || q.Items[0].Star {

@@ -18,7 +18,7 @@ import (
 
 // identify gives the operators their keys.
 func (p *Plan) identify() {
-	m := &meaning{rowsOf: map[*Op]string{}}
+	m := &meaning{rowsOf: map[*Op]string{}, columns: map[place]string{}}
 	seen := map[string]int{}
 	for _, o := range p.Ops {
 		switch {
@@ -46,7 +46,20 @@ func (p *Plan) identify() {
 }
 
 // meaning finds out what operators mean.
-type meaning struct{ rowsOf map[*Op]string }
+type meaning struct {
+	rowsOf  map[*Op]string
+	columns map[place]string
+}
+
+// place is a column of an operator.
+type place struct {
+	op     *Op
+	column int
+}
+
+// longestMeaning is how long the text of what computes a column may get before it is written as its digest: a column
+// that stands twice in each of twenty steps would have a text of megabytes.
+const longestMeaning = 64 << 10
 
 func digest(parts ...string) string {
 	h := sha256.New()
@@ -175,6 +188,18 @@ func (m *meaning) used(o *Op) (out []string) {
 
 // column says what computes a column.
 func (m *meaning) column(o *Op, i int) string {
+	if s, ok := m.columns[place{o, i}]; ok {
+		return s
+	}
+	s := m.computes(o, i)
+	if len(s) > longestMeaning {
+		s = "computed " + digest(s)
+	}
+	m.columns[place{o, i}] = s
+	return s
+}
+
+func (m *meaning) computes(o *Op, i int) string {
 	switch {
 	case i >= len(o.Fields):
 		return fmt.Sprintf("%s column %d", m.rows(o), i)

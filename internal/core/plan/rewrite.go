@@ -184,9 +184,20 @@ func (o *Op) rewire(from, to *Op) {
 	}
 }
 
+// largestMoved is the greatest condition that is moved past a projection: with what computes its columns in their place
+// it grows, and is computed again for it.
+const largestMoved = 2000
+
 // substitute replaces columns by what computes them. ok is false where one is nil, can fail or is no
-// function of the row.
+// function of the row, or the result would be large.
 func substitute(e *eval.Expr, by []*eval.Expr) (out *eval.Expr, ok bool) {
+	if out, ok = inPlace(e, by); ok && out.Size() > largestMoved {
+		return nil, false
+	}
+	return out, ok
+}
+
+func inPlace(e *eval.Expr, by []*eval.Expr) (out *eval.Expr, ok bool) {
 	if e.Op == eval.OpTime {
 		return nil, false
 	}
@@ -197,7 +208,7 @@ func substitute(e *eval.Expr, by []*eval.Expr) (out *eval.Expr, ok bool) {
 	c := *e
 	c.Args = make([]*eval.Expr, len(e.Args))
 	for i, a := range e.Args {
-		if c.Args[i], ok = substitute(a, by); !ok {
+		if c.Args[i], ok = inPlace(a, by); !ok {
 			return nil, false
 		}
 	}

@@ -114,7 +114,15 @@ func (b *binder) exprs(es []sql.Expr) ([]*eval.Expr, bool) {
 }
 
 // bound is expr with what is constant in it computed.
-func (b *binder) bound(e sql.Expr) *eval.Expr { return eval.Fold(b.expr(e)) }
+func (b *binder) bound(e sql.Expr) *eval.Expr { return b.fold(e, b.expr(e)) }
+
+// fold computes what is constant in a bound expression, and refuses one that is too large.
+func (b *binder) fold(e sql.Expr, x *eval.Expr) *eval.Expr {
+	if x != nil && x.Size() > eval.MaxSize {
+		return b.fail(sql.Unbounded, e, "cut it into steps, each a SELECT of its own", "the expression is too large: parts of it stand for themselves many times")
+	}
+	return eval.Fold(x)
+}
 
 func (b *binder) expr(e sql.Expr) *eval.Expr {
 	if b.group != nil {

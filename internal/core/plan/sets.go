@@ -152,7 +152,7 @@ func (b *builder) scalar(e *sql.Subquery, sc *scope, o **Op, step string) *eval.
 		in.cols[i].expr = shift(in.cols[i].expr, n)
 	}
 	bind := &binder{cat: b.cat, errs: b.errs, scope: &scope{inputs: []*scopeInput{in}, outer: sc}, where: "WHERE"}
-	cond := eval.Fold(bind.condition(q.Where))
+	cond := bind.fold(q.Where, bind.condition(q.Where))
 	bind.where = "SELECT"
 	x := bind.bound(q.Items[0].Expr)
 	if len(b.errs.List) > before {

@@ -60,6 +60,9 @@ func (e *Errors) Add(code Code, at Span, hint, format string, args ...any) {
 	e.List = append(e.List, Diagnostic{Code: code, Span: at, Message: fmt.Sprintf(format, args...), Hint: hint})
 }
 
+// mostErrors is how many errors of a text are told.
+const mostErrors = 100
+
 // Err sorts the list, drops repeats, fills lines and columns, and gives e, or nil where nothing is wrong.
 func (e *Errors) Err() error {
 	if len(e.List) == 0 {
@@ -67,9 +70,13 @@ func (e *Errors) Err() error {
 	}
 	sort.SliceStable(e.List, func(i, j int) bool { return e.List[i].Span.From < e.List[j].Span.From })
 	kept := e.List[:0]
-	for _, d := range e.List {
+	for i, d := range e.List {
 		if n := len(kept); n > 0 && kept[n-1].Span == d.Span && kept[n-1].Message == d.Message {
 			continue
+		}
+		if len(kept) == mostErrors {
+			kept[len(kept)-1].Hint = strings.TrimPrefix(fmt.Sprintf("%s; %d more errors follow", kept[len(kept)-1].Hint, len(e.List)-i), "; ")
+			break
 		}
 		d.Line, d.Column = Position(e.Text, d.Span.From)
 		d.EndLine, d.EndColumn = Position(e.Text, d.Span.To)

@@ -47,9 +47,17 @@ func Parameters(text string) (names []string) {
 	return names
 }
 
+// MaxText is the greatest length of a text in bytes.
+const MaxText = 1 << 20
+
 func parse(file, text string, p *parser) (*Script, error) {
 	p.errs = &Errors{File: file, Text: text}
 	p.script = &Script{Text: text}
+	if len(text) > MaxText {
+		p.errs.Text = ""
+		p.errs.Add(Syntax, Span{}, "cut it into several", "the text has %d bytes, and one may have %d", len(text), MaxText)
+		return p.script, p.errs.Err()
+	}
 	if at := badUTF8(text); at >= 0 {
 		p.errs.Add(Syntax, Span{at, at + 1}, "save the file as UTF-8", "this is no UTF-8")
 		return p.script, p.errs.Err()

@@ -202,7 +202,7 @@ DECLARE STREAM s (a INT) EVENT TIME a DELAY :n SECONDS FROM FILES :path;`
 
 // TestBounds: no text, however deep or long, gets further than an error.
 func TestBounds(t *testing.T) {
-	many := func(s string) string { return strings.Repeat(s, 200_000) }
+	many := func(s string) string { return strings.Repeat(s, 1_000_000/len(s)) }
 	for name, text := range map[string]string{
 		"parentheses": "SELECT " + many("(") + "1", "signs": "SELECT " + many("- ") + "1 FROM r;", "NOT": "SELECT " + many("NOT ") + "a FROM r;",
 		"sums": "SELECT 1" + many("+1") + " FROM r;", "ANDs": "SELECT a" + many(" AND a") + " FROM r;", "queries": "SELECT a FROM " + many("(SELECT a FROM "),
@@ -213,6 +213,13 @@ func TestBounds(t *testing.T) {
 		if !errors.As(err, &e) || len(e.List) != 1 || !strings.Contains(e.List[0].Message, "too") {
 			t.Errorf("%s: %.200v", name, err)
 		}
+	}
+	var e *Errors
+	if _, err := Parse("t", strings.Repeat("SELECT a FROM r;", 1<<20), nil); !errors.As(err, &e) || len(e.List) != 1 || !strings.Contains(e.Error(), "16777216 bytes, and one may have 1048576") {
+		t.Errorf("a text of 16 MB: %.200v", err)
+	}
+	if _, err := Parse("t", strings.Repeat("SELECT;", 100_000), nil); !errors.As(err, &e) || len(e.List) != mostErrors || !strings.Contains(e.List[mostErrors-1].Hint, "more errors follow") {
+		t.Errorf("many errors: %.200v", err)
 	}
 	if _, err := Parse("t", "SELECT "+strings.Repeat("(", 100)+"1"+strings.Repeat(")", 100)+strings.Repeat("+1", 4000)+" FROM r;", nil); err != nil {
 		t.Error(err)

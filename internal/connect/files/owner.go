@@ -1,0 +1,59 @@
+package files
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"fiume/internal/disk"
+)
+
+// A directory of part files has one writer: the numbers of parts, the open part, and the manifest are its own. While it
+// writes it holds a lock on the directory; between its runs the file ownerFile says whose open part lies there.
+const ownerFile = ".writer"
+
+// take makes the sink the directory's writer.
+func (s *Sink) take() error {
+	lock, err := s.fs.Lock(s.dir)
+	if errors.Is(err, disk.ErrLocked) {
+		return fmt.Errorf("another job or sink is writing into %s; each needs a directory of its own", s.dir)
+	}
+	if err != nil {
+		return err
+	}
+	s.lock = lock
+	return nil
+}
+
+// own checks that no open part of another writer lies in the directory, which would be destroyed, and writes down whose
+// the directory is from now on.
+func (s *Sink) own(names []string) error {
+	path := filepath.Join(s.dir, ownerFile)
+	b, err := disk.Read(s.fs, path)
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	owner := strings.TrimSpace(string(b))
+	if owner == s.writer || s.writer == "" {
+		return nil
+	}
+	if owner != "" {
+		for _, n := range names {
+			if _, ok := s.numberOf(strings.TrimPrefix(n, ".")); ok && strings.HasPrefix(n, ".") {
+				return fmt.Errorf("in %s lies the open part %s of another writer, %s; give this sink a directory of its own, or, if that writer is gone, remove the part and %s", s.dir, n, owner, path)
+			}
+		}
+	}
+	return errors.Join(disk.Write(s.fs, path, []byte(s.writer+"\n")), s.fs.SyncDir(s.dir))
+}
+
+// Leave gives a directory up whose writer is gone for good.
+func Leave(fs disk.FS, dir, writer string) error {
+	path := filepath.Join(dir, ownerFile)
+	if b, err := disk.Read(fs, path); err != nil || strings.TrimSpace(string(b)) != writer {
+		return nil // it is not there, or somebody else's
+	}
+	return fs.Remove(path)
+}

@@ -1,0 +1,134 @@
+package files
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+)
+
+// Roots are the directories below which addresses of FILES lie. Nil allows every address, and takes relative ones from
+// where the process was started.
+type Roots struct {
+	dirs []string // absolute, links followed
+}
+
+// NewRoots makes roots of directories, and makes those that are not there. Relative addresses are taken from the first.
+func NewRoots(dirs ...string) (*Roots, error) {
+	r := &Roots{}
+	for _, d := range dirs {
+		d, err := filepath.Abs(d)
+		if err == nil {
+			err = os.MkdirAll(d, 0o755)
+		}
+		if err == nil {
+			d, err = filepath.EvalSymlinks(d)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("the directory for files %s: %w", d, err)
+		}
+		r.dirs = append(r.dirs, d)
+	}
+	return r, nil
+}
+
+// Dirs gives the directories.
+func (r *Roots) Dirs() []string {
+	if r == nil {
+		return nil
+	}
+	return r.dirs
+}
+
+// Path gives the path of an address: a file, a directory, a pattern, or what is to be made. It fails where that lies
+// outside of the roots, also by way of a link.
+func (r *Roots) Path(address string) (string, error) {
+	if r == nil {
+		return address, nil
+	}
+	path := address
+	if !filepath.IsAbs(path) {
+		path = filepath.Join(r.dirs[0], path)
+	}
+	path = filepath.Clean(path)
+	real, err := r.real(path)
+	if err == nil {
+		for _, d := range r.dirs {
+			if real == d || strings.HasPrefix(real, strings.TrimSuffix(d, "/")+"/") {
+				return path, nil
+			}
+		}
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return "", err
+	}
+	return "", fmt.Errorf("%s lies outside of the directories for files (%s); start the service with --files DIR to have another one", address, strings.Join(r.dirs, ", "))
+}
+
+// real follows the links of as much of a path as is there. What a pattern begins is no name.
+func (r *Roots) real(path string) (string, error) {
+	if i := strings.IndexAny(path, "*?["); i >= 0 {
+		if _, err := os.Lstat(path); err != nil {
+			path = filepath.Dir(path[:i+1])
+		}
+	}
+	rest := ""
+	for {
+		real, err := filepath.EvalSymlinks(path)
+		if err == nil {
+			return filepath.Join(real, rest), nil
+		}
+		if st, lerr := os.Lstat(path); lerr == nil && st.Mode()&fs.ModeSymlink != 0 {
+			return "", fmt.Errorf("%s is a link that leads nowhere", path)
+		}
+		if !errors.Is(err, fs.ErrNotExist) || path == filepath.Dir(path) {
+			return "", err
+		}
+		path, rest = filepath.Dir(path), filepath.Join(filepath.Base(path), rest)
+	}
+}
+
+// Names lists the files of an address as Open reads them.
+func (r *Roots) Names(address string) ([]string, error) {
+	path, err := r.Path(address)
+	if err != nil {
+		return nil, err
+	}
+	names, err := list(path)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range names { // one may be a link
+		if _, err := r.Path(n); err != nil {
+			return nil, err
+		}
+		if err := regular(n); err != nil {
+			return nil, err
+		}
+	}
+	return names, nil
+}
+
+// regular refuses what is no file on a disk: a pipe or a device may give nothing for ever, or never end.
+func regular(name string) error {
+	st, err := os.Stat(name)
+	if err == nil && !st.Mode().IsRegular() {
+		err = fmt.Errorf("%s is no regular file but %s", name, kindOf(st.Mode()))
+	}
+	return err
+}
+
+func kindOf(m fs.FileMode) string {
+	switch {
+	case m&fs.ModeNamedPipe != 0:
+		return "a pipe"
+	case m&fs.ModeDevice != 0:
+		return "a device"
+	case m&fs.ModeSocket != 0:
+		return "a socket"
+	case m.IsDir():
+		return "a directory"
+	}
+	return m.Type().String()
+}
