@@ -34,6 +34,8 @@ type Server struct {
 	tell             func(text string, args ...any)
 	stop, done       chan struct{} // to end looking after it; looking has ended
 
+	stopping sync.Once
+
 	mu      sync.Mutex
 	process *os.Process
 	exited  chan struct{}
@@ -372,7 +374,7 @@ func (s *Server) Stop() error {
 	if s == nil {
 		return nil
 	}
-	close(s.stop)
+	s.stopping.Do(func() { close(s.stop) })
 	<-s.done
 	s.mu.Lock()
 	process, exited := s.process, s.exited
