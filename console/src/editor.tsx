@@ -3,7 +3,7 @@ import { autocompletion, acceptCompletion, completionKeymap, startCompletion, ty
 import { defaultKeymap, history, historyKeymap, indentWithTab } from "@codemirror/commands";
 import { bracketMatching, HighlightStyle, StreamLanguage, syntaxHighlighting } from "@codemirror/language";
 import { linter, lintKeymap, type Diagnostic as Mark } from "@codemirror/lint";
-import { EditorState, Prec, type Text } from "@codemirror/state";
+import { Compartment, EditorState, Prec, type Text } from "@codemirror/state";
 import { drawSelection, EditorView, highlightActiveLine, keymap, lineNumbers, placeholder } from "@codemirror/view";
 import { tags } from "@lezer/highlight";
 import { useEffect, useRef } from "react";
@@ -63,18 +63,21 @@ const colours = HighlightStyle.define([
   { tag: tags.meta, color: "var(--color-sand)" },
 ]);
 
+/** A name as a pattern: it may have characters that mean something in one. */
+const plain = (name: string) => name.replace(/[\\^$.*+?()[\]{}|]/g, "\\$&");
+
 function completer(words: Words | undefined, functions: FunctionEntry[]) {
   return (c: CompletionContext) => {
     const word = c.matchBefore(/[\w"]*$/);
     const before = c.state.doc.sliceString(0, word?.from ?? c.pos);
     if (!words || (!c.explicit && (!word || word.from === word.to) && !before.endsWith("."))) return null;
     const text = c.state.doc.toString();
-    const used = words.names.filter((n) => n.columns.length > 0 && new RegExp(`\\b${n.name}\\b`, "i").test(text));
+    const used = words.names.filter((n) => n.columns.length > 0 && new RegExp(`(?<!\\w)${plain(n.name)}(?!\\w)`, "i").test(text));
     const of = /(\w+)\.$/.exec(before)?.[1];
     const columns = (names: typeof used): Completion[] => names.flatMap((n) => n.columns.map((k) => ({ label: k.name, type: "property", detail: `${k.type.toLowerCase()} of ${n.name}`, boost: 2 })));
     if (of) {
       // An alias stands behind the name of what it is for.
-      const named = used.filter((n) => n.name === of || new RegExp(`\\b${n.name}\\b\\s+(?:as\\s+)?${of}\\b`, "i").test(text));
+      const named = used.filter((n) => n.name === of || new RegExp(`(?<!\\w)${plain(n.name)}(?!\\w)\\s+(?:as\\s+)?${of}\\b`, "i").test(text));
       return { from: word?.from ?? c.pos, options: columns(named.length > 0 ? named : used), validFor: /^[\w.]*$/ };
     }
     const lower = word ? /^[a-z]/.test(word.text) : false;
@@ -92,12 +95,15 @@ function completer(words: Words | undefined, functions: FunctionEntry[]) {
   };
 }
 
+const spoken = (words: Words | undefined, functions: FunctionEntry[]) => [language(words, functions), autocompletion({ override: [completer(words, functions)] })];
+
 export default function Editor({ value, onChange, onRun, onStop, onChecked, words, functions, label, minHeight = "9rem" }: {
   value: string; onChange: (v: string) => void; onRun?: () => void; onStop?: () => void; onChecked?: (c: Checked) => void;
   words: Words | undefined; functions: FunctionEntry[]; label: string; minHeight?: string;
 }) {
   const box = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView>(undefined);
+  const known = useRef(new Compartment());
   const on = useRef({ onChange, onRun, onStop, onChecked });
   on.current = { onChange, onRun, onStop, onChecked };
   useEffect(() => {
@@ -107,8 +113,7 @@ export default function Editor({ value, onChange, onRun, onStop, onChecked, word
         doc: value,
         extensions: [
           lineNumbers(), history(), drawSelection(), highlightActiveLine(), bracketMatching(), EditorView.lineWrapping,
-          placeholder("SELECT …"), language(words, functions), syntaxHighlighting(colours),
-          autocompletion({ override: [completer(words, functions)] }),
+          placeholder("SELECT …"), known.current.of(spoken(words, functions)), syntaxHighlighting(colours),
           linter(async (v) => {
             const text = v.state.doc.toString();
             if (!text.trim()) return [];
@@ -135,9 +140,12 @@ export default function Editor({ value, onChange, onRun, onStop, onChecked, word
     });
     view.current = made;
     return () => made.destroy();
-    // A new catalogue makes a new editor; the text is taken along below.
+    // The first text alone: what comes later is taken over below.
     // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [words === undefined, functions.length === 0]);
+  }, []);
+  useEffect(() => { // the colours and the completion go with the catalogue
+    view.current?.dispatch({ effects: known.current.reconfigure(spoken(words, functions)) });
+  }, [words, functions]);
   useEffect(() => {
     const v = view.current;
     if (v && v.state.doc.toString() !== value) v.dispatch({ changes: { from: 0, to: v.state.doc.length, insert: value } });

@@ -29,7 +29,8 @@ import (
 
 // Written is how many messages were written.
 type Written struct {
-	Written int `json:"written"`
+	Written int  `json:"written"`
+	Again   bool `json:"again,omitempty" doc:"the batch had been written before, under the same name"`
 }
 
 // Problem is the body of every error.
@@ -62,6 +63,8 @@ func problem(err error) error {
 		p.Status = http.StatusConflict
 	case errors.Is(err, service.ErrRefused):
 		p.Status = http.StatusBadRequest
+	case errors.Is(err, service.ErrBusy):
+		p.Status = http.StatusServiceUnavailable
 	}
 	p.Title = http.StatusText(p.Status)
 	return p
@@ -70,12 +73,22 @@ func problem(err error) error {
 func init() {
 	huma.DefaultArrayNullable = false // lists are never null
 	huma.NewError = func(status int, msg string, errs ...error) huma.StatusError {
-		for _, e := range errs {
-			if e != nil {
-				msg += "; " + e.Error()
+		const told = 10
+		parts := []string{msg}
+		for i, e := range errs {
+			if i == told {
+				parts = append(parts, fmt.Sprintf("and %d more", len(errs)-i))
+				break
+			}
+			var d *huma.ErrorDetail
+			if errors.As(e, &d) { // without the value: it may be a secret, or large
+				parts = append(parts, d.Message+" ("+d.Location+")")
+			} else if e != nil {
+				parts = append(parts, e.Error())
 			}
 		}
-		return &Problem{Status: status, Title: http.StatusText(status), Detail: msg}
+		detail := strings.Join(parts, "; ")
+		return &Problem{Status: status, Title: http.StatusText(status), Detail: detail[:min(len(detail), 4000)]}
 	}
 }
 
@@ -89,6 +102,7 @@ type handler struct {
 func New(ctx context.Context, s *service.Service, console fs.FS, log *slog.Logger) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
+	r.UseRawPath, r.UnescapePathValues = true, true // a name may have a slash, written as %2F
 	r.Use(recovery(log), guard)
 	config := huma.DefaultConfig("Fiume", service.Version)
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/openapi", "", ""
@@ -119,13 +133,24 @@ func guard(c *gin.Context) {
 		ip := net.ParseIP(strings.Trim(host, "[]"))
 		return host == "localhost" || ip != nil && ip.IsLoopback()
 	}
+	c.Header("X-Content-Type-Options", "nosniff")
 	ok := local(c.Request.Host)
-	if o := c.GetHeader("Origin"); o != "" && ok {
+	if o := c.GetHeader("Origin"); o != "" && ok { // of this service alone: a page on another port is another's
 		u, err := url.Parse(o)
-		ok = err == nil && local(u.Host)
+		ok = err == nil && u.Host == c.Request.Host
+	}
+	switch site := c.GetHeader("Sec-Fetch-Site"); {
+	case !ok:
+	case site == "cross-site" || site == "same-site":
+		ok = !strings.HasPrefix(c.Request.URL.Path, "/api/") // a link to the console may be followed
 	}
 	if !ok {
-		c.AbortWithStatusJSON(http.StatusForbidden, &Problem{Status: 403, Title: "Forbidden", Detail: "requests must come from this machine"})
+		c.AbortWithStatusJSON(http.StatusForbidden, &Problem{Status: 403, Title: "Forbidden", Detail: "requests must come from this machine, and from pages of this service"})
+		return
+	}
+	// What a page may send without asking has no content type of ours.
+	if r := c.Request; r.ContentLength != 0 && r.Method != http.MethodGet && r.Method != http.MethodHead && !strings.HasPrefix(r.Header.Get("Content-Type"), "application/json") {
+		c.AbortWithStatusJSON(http.StatusUnsupportedMediaType, &Problem{Status: 415, Title: "Unsupported Media Type", Detail: "send a body as application/json"})
 	}
 }
 
@@ -200,12 +225,6 @@ type TopicRequest struct {
 	RetainFor  int64  `json:"retain_seconds,omitempty" minimum:"0" doc:"how long messages are kept; 0: for ever"`
 }
 
-// MessageRequest is a message to write.
-type MessageRequest struct {
-	Key   *string `json:"key,omitempty"`
-	Value string  `json:"value"`
-}
-
 // Named is a request about a name.
 type Named struct {
 	Name string `path:"name"`
@@ -222,9 +241,15 @@ type Change struct {
 	Acting
 }
 
+// large is for bodies that may be a file, or many messages.
+func large(o huma.Operation) huma.Operation {
+	o.MaxBodyBytes = 64 << 20
+	return o
+}
+
 func (h *handler) routes(a huma.API) {
 	op := func(id, method, path, summary string, tag string) huma.Operation {
-		return huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, Tags: []string{tag}, MaxBodyBytes: 64 << 20, BodyReadTimeout: time.Minute}
+		return huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, Tags: []string{tag}, MaxBodyBytes: 8 << 20, BodyReadTimeout: time.Minute}
 	}
 	huma.Register(a, op("health", "GET", "/api/health", "How the service is", "service"),
 		func(ctx context.Context, _ *struct{}) (*body[service.Health], error) {
@@ -299,13 +324,13 @@ func (h *handler) routes(a huma.API) {
 		})
 	for _, c := range []struct {
 		id, path, summary string
-		do                func(actor, name string) error
+		do                func(ctx context.Context, actor, name string) error
 	}{
-		{"start-job", "/api/jobs/{name}/start", "Start a stopped job where it was", func(a, n string) error { return h.s.StartJob(a, n) }},
-		{"stop-job", "/api/jobs/{name}/stop", "Stop a job; it keeps its place and state", func(a, n string) error { return h.s.StopJob(a, n) }},
+		{"start-job", "/api/jobs/{name}/start", "Start a stopped job where it was", h.s.StartJob},
+		{"stop-job", "/api/jobs/{name}/stop", "Stop a job; it keeps its place and state", h.s.StopJob},
 	} {
 		huma.Register(a, op(c.id, "POST", c.path, c.summary, "jobs"), func(ctx context.Context, in *Change) (*body[*service.JobDetail], error) {
-			if err := c.do(in.Actor, in.Name); err != nil {
+			if err := c.do(ctx, in.Actor, in.Name); err != nil {
 				return nil, problem(err)
 			}
 			return answer(h.s.Job(in.Name))
@@ -345,7 +370,7 @@ func (h *handler) routes(a huma.API) {
 				Tasks int `json:"tasks" minimum:"0" maximum:"256" doc:"0: as the job's text says"`
 			}
 		}) (*body[*service.JobDetail], error) {
-			if err := h.s.SetParallelism(in.Actor, in.Name, in.Body.Tasks); err != nil {
+			if err := h.s.SetParallelism(ctx, in.Actor, in.Name, in.Body.Tasks); err != nil {
 				return nil, problem(err)
 			}
 			return answer(h.s.Job(in.Name))
@@ -360,7 +385,7 @@ func (h *handler) routes(a huma.API) {
 		})
 	huma.Register(a, op("drop-job", "DELETE", "/api/jobs/{name}", "Stop a job and forget it", "jobs"),
 		func(ctx context.Context, in *Change) (*struct{}, error) {
-			return nil, problem(h.s.DropJob(in.Actor, in.Name))
+			return nil, problem(h.s.DropJob(ctx, in.Actor, in.Name))
 		})
 	live := op("live-job", "GET", "/api/jobs/{name}/live", "A job, again and again", "jobs")
 	live.Description = "Answers with server-sent events: `job` with what the call for one job gives, every second, until the job is dropped."
@@ -403,27 +428,24 @@ func (h *handler) routes(a huma.API) {
 			Key       string    `query:"key" doc:"only messages with this key"`
 			Text      string    `query:"text" doc:"only messages with this text in their value"`
 			Limit     int       `query:"limit" default:"100" minimum:"1" maximum:"100000"`
-		}) (*body[Page[service.Message]], error) {
-			all, err := h.s.ReadMessages(in.Name, service.Reading{Partition: in.Partition, From: in.From, Since: in.Since, Last: in.Last, Limit: in.Limit, Key: in.Key, Text: in.Text})
-			out := Page[service.Message]{Items: all}
-			if in.Partition >= 0 && len(all) == in.Limit {
+		}) (*body[MessagePage], error) {
+			all, cut, err := h.s.ReadMessages(in.Name, service.Reading{Partition: in.Partition, From: in.From, Since: in.Since, Last: in.Last, Limit: in.Limit, Key: in.Key, Text: in.Text})
+			out := MessagePage{Items: all, Cut: cut}
+			if in.Partition >= 0 && len(all) > 0 && (cut || len(all) == in.Limit) {
 				out.Next = fmt.Sprint(all[len(all)-1].Offset + 1)
 			}
 			return answer(out, err)
 		})
-	huma.Register(a, op("write-messages", "POST", "/api/topics/{name}/messages", "Write messages; answers when they are on the disk", "topics"),
+	write := large(op("write-messages", "POST", "/api/topics/{name}/messages", "Write messages; answers when they are on the disk", "topics"))
+	write.SkipValidateBody = true // it is read message by message; see MessageBatch
+	huma.Register(a, write,
 		func(ctx context.Context, in *struct {
 			Named
-			Body []MessageRequest
+			Batch string `query:"batch" maxLength:"200" doc:"a name for the messages of this call: where they are sent again under it, with the same messages, they are written once"`
+			Body  MessageBatch
 		}) (*body[Written], error) {
-			recs := make([]topiclog.Record, len(in.Body))
-			for i, m := range in.Body {
-				recs[i].Value = []byte(m.Value)
-				if m.Key != nil {
-					recs[i].Key = []byte(*m.Key)
-				}
-			}
-			return answer(Written{len(recs)}, h.s.WriteMessages(in.Name, recs))
+			again, err := h.s.WriteMessages(in.Name, in.Batch, in.Body.records())
+			return answer(Written{len(in.Body), again}, err)
 		})
 
 	huma.Register(a, op("secrets", "GET", "/api/secrets", "The names of the secrets", "service"),
@@ -436,8 +458,9 @@ func (h *handler) routes(a huma.API) {
 			Change
 			Body struct {
 				Value string `json:"value"`
+				For   string `json:"for,omitempty" maxLength:"400" doc:"user@host:port that it may be sent to; the first endpoint that uses it where left out"`
 			}
 		}) (*struct{}, error) {
-			return nil, problem(h.s.SetSecret(in.Actor, in.Name, in.Body.Value))
+			return nil, problem(h.s.SetSecret(in.Actor, in.Name, in.Body.Value, in.Body.For))
 		})
 }

@@ -6,7 +6,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"fiume/internal/catalog"
@@ -33,11 +35,13 @@ type Paging struct {
 func paged[T any](all []T, p Paging, key func(T) string) (*body[Page[T]], error) {
 	from := 0
 	if p.After != "" {
-		from = len(all)
-		for i, x := range all {
-			if key(x) == p.After {
-				from = i + 1
+		byKey := func(a, b T) int { return strings.Compare(key(a), key(b)) }
+		if from = slices.IndexFunc(all, func(x T) bool { return key(x) == p.After }) + 1; from == 0 && slices.IsSortedFunc(all, byKey) {
+			if from = slices.IndexFunc(all, func(x T) bool { return key(x) > p.After }); from < 0 {
+				from = len(all)
 			}
+		} else if from == 0 {
+			return nil, &Problem{Status: http.StatusGone, Title: http.StatusText(http.StatusGone), Detail: fmt.Sprintf("%q, which the page before ended with, is not there any more; begin again at the first page", p.After)}
 		}
 	}
 	out := Page[T]{Items: append([]T{}, all[from:min(len(all), from+p.Limit)]...)}
@@ -147,11 +151,11 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 			text, err := h.s.Formatted(in.Body.script())
 			return answer(Formatted{text}, err)
 		})
-	huma.Register(a, op("try", "POST", "/api/try", "Run a text over samples and what streams hold, to the end, and keep nothing", "sql"),
+	huma.Register(a, large(op("try", "POST", "/api/try", "Run a text over samples and what streams hold, to the end, and keep nothing", "sql")),
 		func(ctx context.Context, in *struct{ Body TryBody }) (*body[*service.TryResult], error) {
 			return answer(h.s.Try(ctx, in.Body))
 		})
-	huma.Register(a, file(op("keep-try", "POST", "/api/try/test", "Make a test of a text that was tried: a ZIP file of a directory for fiume test", "sql")),
+	huma.Register(a, large(file(op("keep-try", "POST", "/api/try/test", "Make a test of a text that was tried: a ZIP file of a directory for fiume test", "sql"))),
 		func(ctx context.Context, in *struct{ Body KeepTryRequest }) (*huma.StreamResponse, error) {
 			data, err := h.s.KeepTry(ctx, in.Body.TryRequest, in.Body.Name)
 			if err != nil {
@@ -159,7 +163,7 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 			}
 			return attachment(cmp.Or(in.Body.Name, "tried")+".zip", "application/zip", data), nil
 		})
-	huma.Register(a, file(op("file", "POST", "/api/file", "Make a file of rows", "sql")),
+	huma.Register(a, large(file(op("file", "POST", "/api/file", "Make a file of rows", "sql"))),
 		func(ctx context.Context, in *struct{ Body FileRequest }) (*huma.StreamResponse, error) {
 			return rowsFile(in.Body)
 		})
@@ -169,7 +173,7 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 			all, err := h.s.Samples()
 			return listed(all, err, in.Paging, func(x service.SampleInfo) string { return fmt.Sprint(x.ID) })
 		})
-	huma.Register(a, op("keep-sample", "POST", "/api/samples", "Keep a sample: an uploaded file, messages of a topic, a file, or a table of a database", "samples"),
+	huma.Register(a, large(op("keep-sample", "POST", "/api/samples", "Keep a sample: an uploaded file, messages of a topic, a file, or a table of a database", "samples")),
 		func(ctx context.Context, in *struct {
 			Acting
 			Body service.SampleRequest
@@ -189,7 +193,7 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 		}) (*struct{}, error) {
 			return nil, problem(h.s.DropSample(in.Actor, in.ID))
 		})
-	huma.Register(a, op("propose", "POST", "/api/propose", "Propose a declaration for what a sample holds", "samples"),
+	huma.Register(a, large(op("propose", "POST", "/api/propose", "Propose a declaration for what a sample holds", "samples")),
 		func(ctx context.Context, in *struct{ Body service.SampleRequest }) (*body[*service.Proposal], error) {
 			return answer(h.s.Propose(ctx, in.Body))
 		})

@@ -81,6 +81,7 @@ type Activity struct {
 type Secret struct {
 	Name      string `gorm:"primaryKey;size:190"`
 	Sealed    []byte `gorm:"type:blob;not null"`
+	Address   string `gorm:"size:500;not null;default:''"` // user@host:port that it is for; "": the first that asks
 	UpdatedAt time.Time
 }
 
@@ -176,6 +177,11 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 		ID: "0003 samples, rows set aside and history",
 		Migrate: func(tx *gorm.DB) error {
 			return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").AutoMigrate(&Sample{}, &SetAside{}, &ReasonCount{}, &Minute{})
+		},
+	}, {
+		ID: "0004 addresses of secrets",
+		Migrate: func(tx *gorm.DB) error {
+			return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").AutoMigrate(&Secret{})
 		},
 	}})
 	if err := m.Migrate(); err != nil {
@@ -321,8 +327,18 @@ func (s *Store) Activity(before uint, object string, limit int) (out []Activity,
 }
 
 // PutSecret keeps a sealed secret.
-func (s *Store) PutSecret(name string, sealed []byte) error {
-	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&Secret{Name: name, Sealed: sealed}).Error
+func (s *Store) PutSecret(name, address string, sealed []byte) error {
+	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&Secret{Name: name, Address: address, Sealed: sealed}).Error
+}
+
+// BindSecret gives the address that a secret is for, which is the one given where it has none yet.
+func (s *Store) BindSecret(name, address string) (bound string, err error) {
+	if err := s.db.Model(&Secret{}).Where("name = ? AND address = ''", name).Update("address", address).Error; err != nil {
+		return "", err
+	}
+	var out Secret
+	err = s.db.Select("address").Where("name = ?", name).Take(&out).Error
+	return out.Address, err
 }
 
 // SecretNamed finds a sealed secret; nil where there is none.

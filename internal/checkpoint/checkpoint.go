@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -96,6 +97,9 @@ func (k *Keeper) OpenJournal() error {
 	return k.Journal.Open(all)
 }
 
+// numberKey is the key, in a file of state, of the number of its checkpoint. No operator's key is like it.
+const numberKey = "number of the checkpoint"
+
 // Save keeps a snapshot, behind what it needs of the journal. When it gives no error the checkpoint counts.
 func (k *Keeper) Save(snap *flow.Snapshot, began time.Time) (e Entry, err error) {
 	positions, err := snap.Positions()
@@ -113,7 +117,11 @@ func (k *Keeper) Save(snap *flow.Snapshot, began time.Time) (e Entry, err error)
 			return e, err
 		}
 	}
-	if e.Bytes, err = k.write(e.File, snap.State); err != nil {
+	// The file says of which checkpoint it is: one that was put in its place from elsewhere is found out.
+	snap.State[numberKey] = [][]byte{[]byte(strconv.FormatInt(n, 10))}
+	e.Bytes, err = k.write(e.File, snap.State)
+	delete(snap.State, numberKey)
+	if err != nil {
 		return e, err
 	}
 	if k.Journal != nil {
@@ -181,6 +189,11 @@ func (k *Keeper) Load(number int64) (*flow.Snapshot, Entry, error) {
 		data, err := disk.Read(k.FS, filepath.Join(k.Dir, e.File))
 		if err == nil {
 			snap.State, err = decodeState(data)
+		}
+		if at, ok := snap.State[numberKey]; err == nil && ok { // files of earlier versions do not say
+			if delete(snap.State, numberKey); len(at) != 1 || string(at[0]) != strconv.FormatInt(e.Number, 10) {
+				err = fmt.Errorf("the file %s is not the one of this checkpoint: it holds the state of another", e.File)
+			}
 		}
 		if err == nil {
 			err = json.Unmarshal([]byte(e.Positions), snap)

@@ -185,7 +185,7 @@ func (r *localRun) tellWaits(job *flow.Job, ended <-chan struct{}) {
 func (r *localRun) run(ctx context.Context, p *plan.Plan) error {
 	debug.SetGCPercent(400)
 	limitMemory()
-	o := &connect.Opener{MariaDB: mariadb.Access{Secret: secret}}
+	o := &connect.Opener{MariaDB: mariadb.Access{Secret: func(name, _ string) (string, error) { return secret(name) }}}
 	if err := o.Check(ctx, p); err != nil {
 		return &failure{exitFailed, err}
 	}
@@ -267,7 +267,11 @@ func newPrinter(w *bufio.Writer, format string, out *plan.Op) flow.Sink {
 			if i > 0 {
 				w.WriteByte(',')
 			}
-			w.WriteString(f.Name)
+			name := f.Name
+			if strings.ContainsAny(name, ",\"\r\n") || strings.TrimSpace(name) != name {
+				name = `"` + strings.ReplaceAll(name, `"`, `""`) + `"`
+			}
+			w.WriteString(name)
 		}
 		w.WriteByte('\n')
 		p.Each = p.line

@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"strings"
 	"syscall"
 	"time"
 
@@ -25,6 +26,9 @@ func (a *app) serveCommand() *cobra.Command {
 	var memory int
 	var verbose bool
 	var files []string
+	var noJobs bool
+	var dsnFile string
+	var queries int
 	c := &cobra.Command{
 		Use:   "serve",
 		Short: "Start the service",
@@ -41,14 +45,24 @@ checkpoint and goes on from it at the next start.`,
   fiume serve --dsn 'fiume:password@tcp(127.0.0.1:3306)/fiume'`,
 		Args: arity(0, "no arguments"),
 		RunE: func(c *cobra.Command, args []string) error {
-			if memory < 1 {
-				return fail(exitUsage, "--job-memory takes a number of megabytes from 1 up, found %d", memory)
+			if memory < 1 || queries < 1 {
+				return fail(exitUsage, "--job-memory and --query-memory take a number of megabytes from 1 up, found %d", min(memory, queries))
+			}
+			if dsnFile != "" {
+				b, err := os.ReadFile(dsnFile)
+				if err != nil {
+					return fail(exitUsage, "--dsn-file: %s", err)
+				}
+				dsn = strings.TrimSpace(string(b))
+			}
+			if dsn == "" {
+				dsn = os.Getenv("FIUME_DSN")
 			}
 			level := slog.LevelInfo
 			if verbose {
 				level = slog.LevelDebug
 			}
-			s := &server{app: a, listen: listen, config: service.Config{Dir: dir, DSN: dsn, Memory: int64(memory) << 20, Files: files,
+			s := &server{app: a, listen: listen, noJobs: noJobs, config: service.Config{Dir: dir, DSN: dsn, Memory: int64(memory) << 20, QueryMemory: int64(queries) << 20, Files: files,
 				Log: slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))}}
 			if err := s.open(c.Context()); err != nil {
 				return err
@@ -62,8 +76,11 @@ checkpoint and goes on from it at the next start.`,
 	c.Flags().StringVar(&dir, "dir", "fiume-data", "data directory")
 	c.Flags().StringVar(&listen, "listen", defaultListen, "loopback address to listen on; port 0 takes a free one")
 	c.Flags().StringVar(&dsn, "dsn", "", "database for the service's records (default: a private server)")
+	c.Flags().StringVar(&dsnFile, "dsn-file", "", "file with the database's address: unlike the one of --dsn it cannot be seen in the list of processes. FIUME_DSN in the environment does the same")
+	c.Flags().IntVar(&queries, "query-memory", 1024, "megabytes that live queries, tries and other questions may hold together")
 	c.Flags().IntVar(&memory, "job-memory", 1024, "megabytes of state that a job holds in memory, unless it says so itself; more of it waits on disk")
 	c.Flags().StringArrayVar(&files, "files", nil, "directory below which FILES may be read and written; may be given several times, and relative addresses begin in the first (default: files in the data directory)")
+	c.Flags().BoolVar(&noJobs, "no-jobs", false, "start no jobs; those that should run can be looked at, changed, started or dropped one by one")
 	c.Flags().BoolVar(&verbose, "verbose", false, "log more")
 	return c
 }
@@ -72,6 +89,7 @@ checkpoint and goes on from it at the next start.`,
 type server struct {
 	*app
 	listen string
+	noJobs bool
 	config service.Config
 
 	addr    string
@@ -103,9 +121,15 @@ func (s *server) open(ctx context.Context) error {
 	s.service, s.addr = svc, l.Addr().String()
 	streams, stop := context.WithCancel(context.Background())
 	s.stop = stop
-	s.http = &http.Server{Handler: api.New(streams, svc, console.Files(), s.config.Log), ReadHeaderTimeout: 10 * time.Second}
-	go func() { _ = s.http.Serve(l) }()
-	svc.Resume()
+	s.http = &http.Server{Handler: api.New(streams, svc, console.Files(), s.config.Log), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 5 * time.Minute}
+	go func() {
+		if err := s.http.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+			s.config.Log.Error("the network interface has ended", "error", err)
+		}
+	}()
+	if !s.noJobs {
+		svc.Resume()
+	}
 	return nil
 }
 

@@ -2,16 +2,20 @@ package cli
 
 import (
 	"bufio"
+	"bytes"
+	"crypto/rand"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/url"
 	"strconv"
-	"strings"
 	"time"
+	"unicode/utf8"
 
 	"fiume/internal/api"
+	"fiume/internal/client"
 	"fiume/internal/core/types"
 	"fiume/internal/service"
 
@@ -189,48 +193,98 @@ func (a *app) printMessages(ms []service.Message) error {
 	return w.Flush()
 }
 
-// linesAWrite bounds the messages of one call.
-const linesAWrite = 5000
+// What one call writes at most.
+const (
+	linesAWrite = 5000
+	bytesAWrite = 8 << 20
+	longestLine = 32 << 20
+)
+
+// writeTries is how often a batch is sent whose answer did not come: under its name it is written once.
+const writeTries = 5
 
 func (a *app) writeLines(c *cobra.Command, topic, key string) (int64, error) {
-	sc := bufio.NewScanner(a.in)
-	sc.Buffer(make([]byte, 1<<20), 64<<20)
+	in := bufio.NewReaderSize(a.in, 1<<20)
+	writer := rand.Text()
 	var batch []api.MessageRequest
-	total := int64(0)
+	total, size, number := int64(0), 0, 0
 	flush := func() error {
 		if len(batch) == 0 {
 			return nil
 		}
-		if err := a.client().Write(c.Context(), topic, batch); err != nil {
-			return err
+		number++
+		var err error
+		for try := range writeTries {
+			if try > 0 {
+				select {
+				case <-c.Context().Done():
+					return c.Context().Err()
+				case <-time.After(time.Duration(try) * 500 * time.Millisecond):
+				}
+			}
+			if err = a.client().WriteBatch(c.Context(), topic, fmt.Sprint(writer, "/", number), batch); !errors.Is(err, client.ErrNoService) {
+				break
+			}
+		}
+		if err != nil {
+			return fmt.Errorf("%w\n%d messages had been written before; of the %d behind them none, some or all are there", err, total, len(batch))
 		}
 		total += int64(len(batch))
-		batch = batch[:0]
+		batch, size = batch[:0], 0
 		return nil
 	}
-	line := 0
-	for sc.Scan() {
-		line++
-		if len(strings.TrimSpace(sc.Text())) == 0 {
+	for line := 1; ; line++ {
+		text, err := readLine(in)
+		if errors.Is(err, io.EOF) {
+			return total, flush()
+		}
+		if err != nil {
+			return total, fmt.Errorf("line %d: %w (%d messages had been written)", line, err, total)
+		}
+		if len(bytes.TrimSpace(text)) == 0 {
 			continue
 		}
-		m := api.MessageRequest{Value: sc.Text()}
+		m := api.MessageRequest{}
+		if utf8.Valid(text) {
+			m.Value = string(text)
+		} else {
+			m.Bytes = text // as it is
+		}
 		if key != "" {
 			var fields map[string]any
-			if err := json.Unmarshal(sc.Bytes(), &fields); err != nil {
-				return total, fmt.Errorf("line %d is no JSON object, so it has no field %q: %w (%d messages had been written)", line, key, err, total)
+			if err := json.Unmarshal(text, &fields); err != nil {
+				return total, errors.Join(flush(), fmt.Errorf("line %d is no JSON object, so it has no field %q: %w (%d messages have been written)", line, key, err, total+int64(len(batch))))
 			}
 			if v, ok := fields[key]; ok && v != nil {
 				k := fmt.Sprint(v)
 				m.Key = &k
 			}
 		}
-		batch = append(batch, m)
-		if len(batch) == linesAWrite {
+		batch, size = append(batch, m), size+len(text)
+		if len(batch) == linesAWrite || size >= bytesAWrite {
 			if err := flush(); err != nil {
 				return total, err
 			}
 		}
 	}
-	return total, errors.Join(sc.Err(), flush(), nil)
+}
+
+// readLine reads a line without its end. io.EOF says that there is none.
+func readLine(in *bufio.Reader) ([]byte, error) {
+	var out []byte
+	for {
+		part, err := in.ReadSlice('\n')
+		out = append(out, part...)
+		switch {
+		case len(out) > longestLine:
+			return nil, fmt.Errorf("it is longer than %d MB, which no message may be", longestLine>>20)
+		case errors.Is(err, bufio.ErrBufferFull):
+			continue
+		case err != nil && len(out) == 0:
+			return nil, err
+		case err != nil && !errors.Is(err, io.EOF):
+			return nil, err
+		}
+		return bytes.TrimRight(out, "\r\n"), nil
+	}
 }

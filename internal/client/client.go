@@ -185,15 +185,24 @@ func (c *Client) DropTopic(ctx context.Context, name string) error {
 
 // Write appends messages to a topic.
 func (c *Client) Write(ctx context.Context, topic string, msgs []api.MessageRequest) error {
+	return c.WriteBatch(ctx, topic, "", msgs)
+}
+
+// WriteBatch is Write for messages that have a name together: sent again under it they are written once.
+func (c *Client) WriteBatch(ctx context.Context, topic, batch string, msgs []api.MessageRequest) error {
 	if msgs == nil {
 		msgs = []api.MessageRequest{}
 	}
-	return c.call(ctx, "POST", "/api/topics/"+url.PathEscape(topic)+"/messages", msgs, nil)
+	path := "/api/topics/" + url.PathEscape(topic) + "/messages"
+	if batch != "" {
+		path += "?" + url.Values{"batch": {batch}}.Encode()
+	}
+	return c.call(ctx, "POST", path, msgs, nil)
 }
 
 // Read reads messages of a topic. query holds the parameters of the call.
 func (c *Client) Read(ctx context.Context, topic string, query url.Values) ([]service.Message, error) {
-	var p api.Page[service.Message]
+	var p api.MessagePage
 	err := c.call(ctx, "GET", "/api/topics/"+url.PathEscape(topic)+"/messages?"+query.Encode(), nil, &p)
 	return p.Items, err
 }
@@ -205,9 +214,14 @@ func (c *Client) Activity(ctx context.Context, limit int) ([]catalog.Activity, e
 	return p.Items, err
 }
 
-// SetSecret sets a secret.
+// SetSecret sets a secret, for the first endpoint that uses it.
 func (c *Client) SetSecret(ctx context.Context, name, value string) error {
-	return c.call(ctx, "PUT", "/api/secrets/"+url.PathEscape(name), map[string]string{"value": value}, nil)
+	return c.SetSecretFor(ctx, name, value, "")
+}
+
+// SetSecretFor sets a secret for an address, user@host:port.
+func (c *Client) SetSecretFor(ctx context.Context, name, value, address string) error {
+	return c.call(ctx, "PUT", "/api/secrets/"+url.PathEscape(name), map[string]string{"value": value, "for": address}, nil)
 }
 
 // Secrets gives the names of the secrets.

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"fiume/internal/catalog"
 	"fiume/internal/connect"
@@ -170,17 +171,17 @@ func (s *Service) prepare(actor string, script *sql.Script, st sql.Statement, ca
 			if !ok {
 				return nil
 			}
-			return func(context.Context) (Outcome, error) {
-				return Outcome{Kind: sql.KindJob, Name: st.Name.Text, Done: "started"}, s.StartJobFrom(actor, st.Name.Text, from)
+			return func(ctx context.Context) (Outcome, error) {
+				return Outcome{Kind: sql.KindJob, Name: st.Name.Text, Done: "started"}, s.StartJobFrom(ctx, actor, st.Name.Text, from)
 			}
 		}
-		return func(context.Context) (Outcome, error) {
-			return Outcome{Kind: sql.KindJob, Name: st.Name.Text, Done: "started"}, s.StartJob(actor, st.Name.Text)
+		return func(ctx context.Context) (Outcome, error) {
+			return Outcome{Kind: sql.KindJob, Name: st.Name.Text, Done: "started"}, s.StartJob(ctx, actor, st.Name.Text)
 		}
 	case *sql.StopJob:
 		made.would(sql.KindJob, st.Name.Text, "stopped")
-		return func(context.Context) (Outcome, error) {
-			return Outcome{Kind: sql.KindJob, Name: st.Name.Text, Done: "stopped"}, s.StopJob(actor, st.Name.Text)
+		return func(ctx context.Context) (Outcome, error) {
+			return Outcome{Kind: sql.KindJob, Name: st.Name.Text, Done: "stopped"}, s.StopJob(ctx, actor, st.Name.Text)
 		}
 	case *sql.Drop:
 		return s.prepareDrop(actor, st, cat, errs, made)
@@ -235,6 +236,9 @@ func explained(name string, p *plan.Plan) Outcome {
 }
 
 func (s *Service) define(actor string, st sql.Statement, src, kind string, name sql.Name, replace bool, cat *plan.Catalog, errs *sql.Errors, made *made) action {
+	if tooLong(name, errs) {
+		return nil
+	}
 	s.mu.Lock()
 	same := s.sameDefinition(kind, name.Text, st, src)
 	s.mu.Unlock()
@@ -308,6 +312,18 @@ func (s *Service) define(actor string, st sql.Statement, src, kind string, name 
 	}
 }
 
+// longestName is how many letters the catalog keeps of a name.
+const longestName = 190
+
+func tooLong(name sql.Name, errs *sql.Errors) bool {
+	n := utf8.RuneCountInString(name.Text)
+	if n <= longestName {
+		return false
+	}
+	errs.Add(sql.Syntax, name.Span, "", "a name has up to %d letters, and this one has %d", longestName, n)
+	return true
+}
+
 // sameDefinition says whether a name is defined by just this text, so that applying a file twice
 // changes nothing.
 func (s *Service) sameDefinition(kind, name string, st sql.Statement, src string) bool {
@@ -323,6 +339,9 @@ func normal(src string) string { return strings.Join(strings.Fields(src), " ") }
 
 func (s *Service) prepareJob(actor string, st *sql.CreateJob, src string, cat *plan.Catalog, errs *sql.Errors, made *made) action {
 	name := st.Name.Text
+	if tooLong(st.Name, errs) {
+		return nil
+	}
 	s.mu.Lock()
 	old := s.jobs[name]
 	s.mu.Unlock()
@@ -340,7 +359,7 @@ func (s *Service) prepareJob(actor string, st *sql.CreateJob, src string, cat *p
 		return nil
 	}
 	if old != nil && !made.dropped[name] {
-		if normal(old.row.SQL) == normal(src) {
+		if normal(old.text()) == normal(src) {
 			made.preview = append(made.preview, Outcome{Kind: sql.KindJob, Name: name, Done: "unchanged"})
 			return func(context.Context) (Outcome, error) {
 				return Outcome{Kind: sql.KindJob, Name: name, Done: "unchanged", Note: "it is " + old.info().State}, nil
@@ -361,7 +380,7 @@ func (s *Service) prepareJob(actor string, st *sql.CreateJob, src string, cat *p
 			if err := s.checkJob(ctx, st, p, at); err != nil {
 				return Outcome{}, err
 			}
-			return Outcome{Kind: sql.KindJob, Name: name, Done: "replaced", Changes: changes}, s.replace(actor, old, src)
+			return Outcome{Kind: sql.KindJob, Name: name, Done: "replaced", Changes: changes}, s.replace(ctx, actor, old, src)
 		}
 	}
 	made.preview = append(made.preview, Outcome{Kind: sql.KindJob, Name: name, Done: "would be created"})
@@ -380,11 +399,13 @@ func (s *Service) prepareJob(actor string, st *sql.CreateJob, src string, cat *p
 		s.mu.Unlock()
 		s.note(actor, "created", name, src)
 		if made.begin != nil && made.begin.Kind != plan.Beginning {
-			if err := j.beginAt(*made.begin); err != nil {
+			if err := j.tell(ctx, func() error { return j.beginAt(*made.begin) }); err != nil {
 				return Outcome{}, err
 			}
 		}
-		j.start()
+		if err := j.tell(ctx, func() error { j.start(); return nil }); err != nil {
+			return Outcome{}, err
+		}
 		return Outcome{Kind: sql.KindJob, Name: name, Done: "created", Note: "it is starting"}, nil
 	}
 }
@@ -439,7 +460,7 @@ func (s *Service) prepareDrop(actor string, st *sql.Drop, cat *plan.Catalog, err
 			return missing(have)
 		}
 		made.dropped[name] = true
-		return func(context.Context) (Outcome, error) { return out, s.DropJob(actor, name) }
+		return func(ctx context.Context) (Outcome, error) { return out, s.DropJob(ctx, actor, name) }
 	case sql.KindTopic:
 		t := s.topics.Topic(name)
 		if t == nil {

@@ -54,6 +54,11 @@ type BecameResult struct {
 // Became runs a message of a topic through a job by itself, with the watermark that its partition had then, and says
 // what each step did with it.
 func (s *Service) Became(ctx context.Context, jobName, topic string, partition int, offset int64) (*Became, error) {
+	ctx, answered, err := s.ask(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer answered()
 	j, err := s.jobNamed(jobName)
 	if err != nil {
 		return nil, err
@@ -66,7 +71,7 @@ func (s *Service) Became(ctx context.Context, jobName, topic string, partition i
 		return nil, errorf(ErrNotFound, "partition %d of '%s' has no message %d", partition, topic, offset)
 	}
 	m := ms[0]
-	p, err := s.planOf(j.row.SQL)
+	p, err := s.planOf(j.text())
 	if err != nil {
 		return nil, err
 	}
@@ -117,7 +122,7 @@ func (s *Service) Became(ctx context.Context, jobName, topic string, partition i
 	}
 	within, cancel := context.WithTimeout(ctx, usualSeconds*time.Second)
 	defer cancel()
-	run, err := flow.New(p, o, flow.Options{Describe: text.Describe, First: firstRows, Parallelism: 1, Restore: snap})
+	run, err := flow.New(p, o, s.asked(flow.Options{Describe: text.Describe, First: firstRows, Parallelism: 1, Restore: snap}))
 	if err == nil {
 		err = run.Run(within)
 	}

@@ -50,6 +50,11 @@ const (
 // Compare runs a job's text and a new one beside each other over the messages of its streams from since on, as
 // behind SINCE, into sinks of their own, and compares what would stand in them. Nothing of the job changes.
 func (s *Service) Compare(ctx context.Context, name string, in Script, since string) (*Comparison, error) {
+	ctx, answered, err := s.ask(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer answered()
 	j, err := s.jobNamed(name)
 	if err != nil {
 		return nil, err
@@ -72,7 +77,7 @@ func (s *Service) Compare(ctx context.Context, name string, in Script, since str
 	if err := errs.Err(); err != nil {
 		return nil, err
 	}
-	old, err := s.planOf(j.row.SQL)
+	old, err := s.planOf(j.text())
 	if err != nil {
 		return nil, err
 	}
@@ -122,11 +127,8 @@ func (s *Service) shadow(ctx context.Context, p *plan.Plan, from, until plan.Bou
 		}
 	}
 	o := &capturing{Opener: s.opener(), sinks: map[string]*rows.Capture{}}
-	run, err := flow.New(p, o, flow.Options{Describe: text.Describe})
+	run, err := s.runQuestion(ctx, p, o, flow.Options{Describe: text.Describe})
 	if err != nil {
-		return nil, 0, err
-	}
-	if err := run.Run(ctx); err != nil {
 		if errors.Is(err, rows.ErrTooMany) {
 			err = errorf(ErrRefused, "more than %d rows would stand in a sink; compare a shorter time with --since", mostCompared)
 		}

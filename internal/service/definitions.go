@@ -45,12 +45,13 @@ func (s *Service) usersOf(cat *plan.Catalog, kind, name string, dropped map[stri
 		if dropped[n] {
 			continue
 		}
-		script, err := sql.Parse(n, j.row.SQL, nil)
+		text := j.text()
+		script, err := sql.Parse(n, text, nil)
 		if err != nil {
 			continue
 		}
 		st := script.Statements[0].(*sql.CreateJob)
-		p := s.cat.Job(st, &sql.Errors{Text: j.row.SQL})
+		p := s.cat.Job(st, &sql.Errors{Text: text})
 		if p != nil && uses(p) || (kind == sql.KindView || kind == sql.KindFunction) && s.readsView(st.Steps, name, jobConditions(st)) {
 			out = append(out, "the job "+n)
 		}
@@ -390,6 +391,11 @@ func (s *Service) Definition(name string) (*DefinitionDetail, error) {
 
 // RowsOf gives rows of a stream, table or view: of one over a topic the newest, of others the first.
 func (s *Service) RowsOf(ctx context.Context, name string, n int) (*TryResult, error) {
+	ctx, answered, err := s.ask(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer answered()
 	t, err := s.bindTry(Script{File: name, SQL: "SELECT * FROM " + sql.Quoted(name) + ";"})
 	if err != nil {
 		return nil, err

@@ -124,7 +124,7 @@ func (j *job) harvest(now time.Time) (aside []catalog.SetAside, reasons []catalo
 	slices.SortFunc(samples, func(a, b flow.NamedSample) int { return cmp.Compare(a.Seq, b.Seq) })
 	for _, x := range samples {
 		w.seq = max(w.seq, x.Seq)
-		row := catalog.SetAside{Job: j.row.Name, Kind: x.Kind, At: now.UTC(), Step: clipText(x.Step, 180), Reason: x.Reason, Class: clipText(step.ReasonClass(x.Reason), 180),
+		row := catalog.SetAside{Job: j.name, Kind: x.Kind, At: now.UTC(), Step: clipText(x.Step, 180), Reason: x.Reason, Class: clipText(step.ReasonClass(x.Reason), 180),
 			Origin: x.Origin, EventTime: x.EventTime, LateBy: x.LateBy, Row: strings.ToValidUTF8(x.Row, "�"), Raw: x.Raw}
 		if topic, partition, ok := topicOf(x.Split); ok && strings.Contains(x.Origin, " offset ") {
 			row.Topic, row.Partition, row.Offset = topic, partition, x.Pos
@@ -135,7 +135,7 @@ func (j *job) harvest(now time.Time) (aside []catalog.SetAside, reasons []catalo
 		k := r.Step + "\x00" + r.Class
 		if n := r.Rows - w.counted[k]; n > 0 {
 			w.counted[k] = r.Rows
-			reasons = append(reasons, catalog.ReasonCount{Job: j.row.Name, Step: clipText(r.Step, 180), Class: clipText(r.Class, 180), Count: n})
+			reasons = append(reasons, catalog.ReasonCount{Job: j.name, Step: clipText(r.Step, 180), Class: clipText(r.Class, 180), Count: n})
 		}
 	}
 	return aside, reasons
@@ -165,7 +165,7 @@ func (j *job) measurePoint(now time.Time, point bool) *catalog.Minute {
 			return nil
 		}
 		w.add(x)
-		return w.ended(j.row.Name, now)
+		return w.ended(j.name, now)
 	}
 	st := run.Status()
 	var in, out, late, rejected int64
@@ -211,7 +211,7 @@ func (j *job) measurePoint(now time.Time, point bool) *catalog.Minute {
 		w.add(x)
 	}
 	w.at, w.in, w.out, w.late, w.rejected = now, in, out, late, rejected
-	return w.ended(j.row.Name, now)
+	return w.ended(j.name, now)
 }
 
 func (w *watch) add(x Point) {

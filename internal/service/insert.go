@@ -37,7 +37,7 @@ func (s *Service) prepareInsert(actor string, st *sql.Insert, cat *plan.Catalog,
 	}
 	made.wouldNote(in.Kind, st.Into.Text, "written", rows)
 	return func(context.Context) (Outcome, error) {
-		if err := s.WriteMessages(topic, recs); err != nil {
+		if _, err := s.WriteMessages(topic, "", recs); err != nil {
 			return Outcome{}, err
 		}
 		s.note(actor, "wrote", in.Kind+" "+st.Into.Text, rows)

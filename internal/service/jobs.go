@@ -5,8 +5,8 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/url"
-	"os"
 	"path/filepath"
 	"slices"
 	"sync"
@@ -32,6 +32,7 @@ const (
 	stateStopping = "stopping"
 	stateStopped  = "stopped"
 	stateFinished = "finished" // its inputs have ended
+	stateFailed   = "failed"   // faults of the program have ended it again and again: it rests
 )
 
 const (
@@ -40,20 +41,26 @@ const (
 	longestRetry      = 30 * time.Second
 )
 
-// job is a job's life in the service.
+// job is a job in the service; life.go says who does what with it.
 type job struct {
-	s *Service
+	s        *Service
+	name     string
+	commands chan command
+	gone     chan struct{} // closed when no more commands are taken
+
+	// Of the goroutine that takes commands:
+	runner *runner // nil: the job does not run
+	over   bool    // it takes no more commands
+
+	saving sync.Mutex // held while a state is noted and kept
 
 	mu        sync.Mutex
 	row       catalog.Job
 	since     time.Time // of the state
 	reason    string
 	run       *flow.Job
-	cancel    context.CancelFunc
-	done      chan struct{} // closed when the goroutine has ended; nil where there is none
-	last      *flow.Status  // when nothing runs
+	last      *flow.Status // when nothing runs
 	ckpt      CheckpointInfo
-	tries     int
 	abandoned *flow.Waiting // why checkpoints do not come about
 	sizes     []sizes       // of the steps' state, oldest first
 
@@ -73,9 +80,9 @@ type CheckpointInfo struct {
 // JobInfo is a job in a list.
 type JobInfo struct {
 	Name    string    `json:"name"`
-	State   string    `json:"state" enum:"starting,running,retrying,stopping,stopped,finished"`
+	State   string    `json:"state" enum:"starting,running,retrying,stopping,stopped,finished,failed"`
 	Since   time.Time `json:"since"`
-	Reason  string    `json:"reason,omitempty" doc:"why it is retrying"`
+	Reason  string    `json:"reason,omitempty" doc:"why it is retrying, or has failed"`
 	Version int       `json:"version"`
 	In      int64     `json:"rows_in" doc:"messages read"`
 	Out     int64     `json:"rows_out" doc:"rows written to sinks"`
@@ -97,12 +104,15 @@ type JobDetail struct {
 }
 
 func (s *Service) newJob(row catalog.Job) *job {
-	j := &job{s: s, row: row, since: row.UpdatedAt}
+	j := &job{s: s, name: row.Name, row: row, since: row.UpdatedAt, commands: make(chan command), gone: make(chan struct{})}
 	if row.State == stateFinished || row.Wanted == wantStopped {
 		j.row.State = cmp.Or(row.State, stateStopped)
 		if row.State != stateFinished {
 			j.row.State = stateStopped
 		}
+	}
+	if row.State == stateFailed {
+		j.reason = row.Reason
 	}
 	if row.Status != "" {
 		var st flow.Status
@@ -113,7 +123,15 @@ func (s *Service) newJob(row catalog.Job) *job {
 	if cs, err := s.store.Checkpoints(row.Name); err == nil && len(cs) > 0 {
 		j.ckpt = CheckpointInfo{cs[0].Number, cs[0].CreatedAt, cs[0].Bytes, cs[0].TookMs, cs[0].Version}
 	}
+	go j.live()
 	return j
+}
+
+// record gives a copy of what is kept of the job.
+func (j *job) record() catalog.Job {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	return j.row
 }
 
 // text gives the job's text.
@@ -123,74 +141,10 @@ func (j *job) text() string {
 	return j.row.SQL
 }
 
-func (j *job) set(state, reason string) {
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	if j.row.State != state || j.reason != reason {
-		j.since = time.Now().UTC()
-	}
-	j.row.State, j.reason = state, reason
-	if err := j.s.store.SetJob(j.row.Name, map[string]any{"state": state, "reason": reason}); err != nil {
-		j.s.log.Error("a job's state cannot be kept", "job", j.row.Name, "error", err)
-	}
-	j.s.log.Info("job", "name", j.row.Name, "state", state, "reason", reason)
-}
-
-// start begins the job's goroutine. The caller knows that none runs.
-func (j *job) start() {
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	if j.done != nil {
-		return
-	}
-	ctx, cancel := context.WithCancel(context.Background())
-	j.cancel, j.done, j.tries = cancel, make(chan struct{}), 0
-	go j.live(ctx)
-}
-
-// live runs the job until it is stopped or its inputs end, trying again after failures.
-func (j *job) live(ctx context.Context) {
-	defer func() {
-		j.mu.Lock()
-		close(j.done)
-		j.done = nil
-		j.mu.Unlock()
-	}()
-	wait := firstRetry
-	for {
-		j.set(stateStarting, "")
-		began := time.Now()
-		err := j.once(ctx)
-		switch {
-		case ctx.Err() != nil:
-			return
-		case err == nil:
-			j.set(stateFinished, "")
-			j.s.note("service", "finished", j.row.Name, "all inputs have ended")
-			return
-		}
-		if time.Since(began) > time.Minute {
-			wait = firstRetry
-		}
-		j.mu.Lock()
-		j.tries++
-		j.mu.Unlock()
-		j.set(stateRetrying, err.Error())
-		if j.tries == 1 {
-			j.s.note("service", "retrying", j.row.Name, err.Error())
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-time.After(wait):
-		}
-		wait = min(2*wait, longestRetry)
-	}
-}
-
 // once runs the job from its last checkpoint until it ends, fails or is stopped.
 func (j *job) once(ctx context.Context) error {
-	p, err := j.s.planOf(j.row.SQL)
+	row := j.record()
+	p, err := j.s.planOf(row.SQL)
 	if err != nil {
 		return err
 	}
@@ -198,10 +152,10 @@ func (j *job) once(ctx context.Context) error {
 	if p.Checkpoint > 0 {
 		every = time.Duration(p.Checkpoint) * time.Microsecond
 	}
-	if err := j.s.store.SetJob(j.row.Name, map[string]any{"settled": false}); err != nil {
+	if err := j.s.store.SetJob(j.name, map[string]any{"settled": false}); err != nil {
 		return err
 	}
-	r := checkpoint.Run{Keeper: j.keeper(), Plan: p, Opener: j.s.jobOpener(j.row.Name), Every: every, Options: flow.Options{Describe: text.Describe, Say: func(what string, args ...any) { j.s.log.Warn(what, append([]any{"job", j.row.Name}, args...)...) }, Parallelism: j.row.Parallelism, Memory: j.s.memoryOf(p)}}
+	r := checkpoint.Run{Keeper: j.keeper(), Plan: p, Opener: j.s.jobOpener(j.name), Every: every, Options: flow.Options{Describe: text.Describe, Say: func(what string, args ...any) { j.s.log.Warn(what, append([]any{"job", j.name}, args...)...) }, Parallelism: row.Parallelism, Memory: j.s.memoryOf(p)}}
 	var run *flow.Job
 	r.Started = func(started *flow.Job) {
 		run = started
@@ -238,17 +192,17 @@ func (j *job) once(ctx context.Context) error {
 	j.mu.Lock()
 	j.run, j.last = nil, &st
 	j.mu.Unlock()
-	if err := j.s.store.SetJob(j.row.Name, map[string]any{"status": string(b), "settled": r.Settled}); err != nil {
-		j.s.log.Error("a job's ledger cannot be kept", "job", j.row.Name, "error", err)
+	if err := j.s.store.SetJob(j.name, map[string]any{"status": string(b), "settled": r.Settled}); err != nil {
+		j.s.log.Error("a job's ledger cannot be kept", "job", j.name, "error", err)
 	}
 	return err
 }
 
 // keeper keeps the job's checkpoints.
 func (j *job) keeper() *checkpoint.Keeper {
-	dir := filepath.Join(j.s.dir, stateDir(j.row.Name))
-	return &checkpoint.Keeper{FS: disk.OS{}, Dir: dir, Journal: &checkpoint.Journal{FS: disk.OS{}, Dir: dir}, Catalog: entries{j.s.store, j.row.Name}, Version: j.row.Version, Now: time.Now,
-		Log: func(text string, args ...any) { j.s.log.Error(text, append([]any{"job", j.row.Name}, args...)...) }}
+	dir := filepath.Join(j.s.dir, stateDir(j.name))
+	return &checkpoint.Keeper{FS: disk.OS{}, Dir: dir, Journal: &checkpoint.Journal{FS: disk.OS{}, Dir: dir}, Catalog: entries{j.s.store, j.name}, Version: j.record().Version, Now: time.Now,
+		Log: func(text string, args ...any) { j.s.log.Error(text, append([]any{"job", j.name}, args...)...) }}
 }
 
 // memoryOf is how many bytes of state a job may hold in memory.
@@ -278,23 +232,6 @@ func (c entries) All() ([]checkpoint.Entry, error) {
 
 func checkpointInfo(e checkpoint.Entry) CheckpointInfo {
 	return CheckpointInfo{e.Number, e.At, e.Bytes, e.Took.Milliseconds(), e.Version}
-}
-
-// halt stops the job's goroutine and waits for it. With forget the job is meant to stay stopped.
-func (j *job) halt(forget bool) {
-	j.mu.Lock()
-	done, cancel := j.done, j.cancel
-	j.mu.Unlock()
-	if done != nil {
-		if forget {
-			j.set(stateStopping, "")
-		}
-		cancel()
-		<-done
-	}
-	if forget {
-		j.set(stateStopped, "")
-	}
 }
 
 // planOf binds a job's text.
@@ -349,14 +286,16 @@ func (j *job) status() (flow.Status, []flow.NamedSample, map[string][]string) {
 	return flow.Status{Steps: []flow.Step{}, Splits: []flow.SplitStatus{}}, []flow.NamedSample{}, map[string][]string{}
 }
 
+// all lists the jobs, in no order.
+func (s *Service) all() []*job {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Collect(maps.Values(s.jobs))
+}
+
 // Jobs gives all jobs in the order of their names.
 func (s *Service) Jobs() []JobInfo {
-	s.mu.Lock()
-	all := make([]*job, 0, len(s.jobs))
-	for _, j := range s.jobs {
-		all = append(all, j)
-	}
-	s.mu.Unlock()
+	all := s.all()
 	out := make([]JobInfo, len(all))
 	for i, j := range all {
 		out[i] = j.info()
@@ -389,9 +328,9 @@ func (s *Service) Job(name string) (*JobDetail, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &JobDetail{JobInfo: j.info(), SQL: j.row.SQL}
+	d := &JobDetail{JobInfo: j.info(), SQL: j.text()}
 	d.Status, d.Samples, d.Newest = j.status()
-	if p, err := s.planOf(j.row.SQL); err == nil {
+	if p, err := s.planOf(d.SQL); err == nil {
 		d.Plan = p.Explain(0)
 		d.Explain = d.Plan.String()
 	}
@@ -406,68 +345,6 @@ func (s *Service) Job(name string) (*JobDetail, error) {
 	}
 	j.mu.Unlock()
 	return d, nil
-}
-
-// want notes what a job should do from now on, unless its state is one of those that refuse it.
-func (s *Service) want(name, wanted string, refused ...string) (*job, error) {
-	j, err := s.jobNamed(name)
-	if err != nil {
-		return nil, err
-	}
-	j.mu.Lock()
-	state := j.row.State
-	j.mu.Unlock()
-	switch {
-	case wanted == wantRunning && state == stateFinished:
-		return nil, errorf(ErrConflict, "the job %q has finished: its inputs have ended", name)
-	case slices.Contains(refused, state):
-		return nil, errorf(ErrConflict, "the job %q is already %s", name, state)
-	}
-	return j, s.store.SetJob(name, map[string]any{"wanted": wanted})
-}
-
-// StartJob starts a stopped job where it was; a finished one begins again only after it was dropped.
-func (s *Service) StartJob(actor, name string) error {
-	j, err := s.want(name, wantRunning, stateStarting, stateRunning, stateRetrying, stateStopping)
-	if err != nil {
-		return err
-	}
-	j.start()
-	s.note(actor, "started", name, "")
-	return nil
-}
-
-// StopJob stops a job; it keeps its place and its state.
-func (s *Service) StopJob(actor, name string) error {
-	j, err := s.want(name, wantStopped, stateStopped, stateFinished)
-	if err != nil {
-		return err
-	}
-	j.halt(true)
-	s.note(actor, "stopped", name, "")
-	return nil
-}
-
-// DropJob stops a job and forgets it, its place and its state. What it has written stays.
-func (s *Service) DropJob(actor, name string) error {
-	j, err := s.jobNamed(name)
-	if err != nil {
-		return err
-	}
-	j.halt(true)
-	if err := s.store.DropJob(name); err != nil {
-		return err
-	}
-	if p, err := s.planOf(j.row.SQL); err == nil {
-		if err := s.jobOpener(name).Leave(p); err != nil {
-			s.log.Error("what a dropped job held cannot be given up", "job", name, "error", err)
-		}
-	}
-	s.mu.Lock()
-	delete(s.jobs, name)
-	s.mu.Unlock()
-	s.note(actor, "dropped", name, "")
-	return os.RemoveAll(filepath.Join(s.dir, stateDir(name)))
 }
 
 // stateDir is where a job's state lies in the data directory. A name can be any text.

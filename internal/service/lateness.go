@@ -2,11 +2,12 @@ package service
 
 import (
 	"context"
-	"fmt"
 
 	"fiume/internal/connect/rows"
 	"fiume/internal/connect/text"
 	"fiume/internal/core/flow"
+	"fiume/internal/core/plan"
+	"fiume/internal/core/sql"
 )
 
 // Lateness says how far the rows of a stream lie behind the newest row of their split, and so what each
@@ -45,6 +46,11 @@ type SplitLateness struct {
 // Lateness reads what a stream has now, from a place in it, and gives how late its rows are. since is
 // what stands behind SINCE; "" stands for the beginning.
 func (s *Service) Lateness(ctx context.Context, name, since string) (*Lateness, error) {
+	ctx, answered, err := s.ask(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer answered()
 	s.mu.Lock()
 	st := s.cat.Streams[name]
 	s.mu.Unlock()
@@ -58,8 +64,11 @@ func (s *Service) Lateness(ctx context.Context, name, since string) (*Lateness, 
 		return nil, errorf(ErrRefused, "the event time of %s is the time of arrival, so that no row is late", name)
 	}
 	column := st.TimeIs
-	q := fmt.Sprintf("SELECT %q FROM %q", column, name)
+	q := "SELECT " + sql.Quoted(column) + " FROM " + sql.Quoted(name)
 	if since != "" {
+		if _, err := plan.ParseBound(since); err != nil { // nothing but a place to begin goes into the text
+			return nil, errorf(ErrRefused, "since: %s", err)
+		}
 		q += " SINCE " + since
 	} else if st.Place == "topic" {
 		q += " SINCE BEGINNING"
@@ -77,11 +86,8 @@ func (s *Service) Lateness(ctx context.Context, name, since string) (*Lateness, 
 	if err := o.Check(ctx, live.plan); err != nil {
 		return nil, errorf(ErrRefused, "%s", err)
 	}
-	run, err := flow.New(live.plan, o, flow.Options{Describe: text.Describe, Lags: true})
+	run, err := s.runQuestion(ctx, live.plan, o, flow.Options{Describe: text.Describe, Lags: true})
 	if err != nil {
-		return nil, err
-	}
-	if err := run.Run(ctx); err != nil {
 		return nil, err
 	}
 	out := &Lateness{Stream: name, EventTime: column, Delay: st.Delay, Splits: []SplitLateness{}, Rejected: run.Status().Steps[0].Counts.Rejected}

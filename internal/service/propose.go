@@ -203,6 +203,11 @@ func clipText(s string, n int) string {
 
 // Propose makes a declaration of a sample.
 func (s *Service) Propose(ctx context.Context, r SampleRequest) (*Proposal, error) {
+	ctx, answered, err := s.ask(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer answered()
 	m, err := s.gather(ctx, r)
 	if err != nil {
 		return nil, err

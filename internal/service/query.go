@@ -69,6 +69,11 @@ func (q *LiveQuery) Fields() []types.Field { return q.plan.Outputs()[0].Fields }
 // Run gives the rows, as JSON objects, until the query ends or the context is cancelled. It gives the
 // ledger of the run.
 func (q *LiveQuery) Run(ctx context.Context, each func(row []byte) error) (flow.Status, []flow.NamedSample, error) {
+	leave, err := q.s.listen()
+	if err != nil {
+		return flow.Status{}, nil, err
+	}
+	defer leave()
 	o := q.s.opener()
 	o.Live = true
 	limit := q.plan.Outputs()[0].Limit
@@ -79,11 +84,10 @@ func (q *LiveQuery) Run(ctx context.Context, each func(row []byte) error) (flow.
 	if err := o.Check(ctx, q.plan); err != nil {
 		return flow.Status{}, nil, errorf(ErrRefused, "%s", err)
 	}
-	run, err := flow.New(q.plan, o, flow.Options{Describe: text.Describe, Parallelism: 1})
-	if err != nil {
+	run, err := q.s.runQuestion(ctx, q.plan, o, flow.Options{Describe: text.Describe, Parallelism: 1})
+	if run == nil {
 		return flow.Status{}, nil, err
 	}
-	err = run.Run(ctx)
 	if ctx.Err() != nil && errors.Is(err, context.Cause(ctx)) {
 		err = nil
 	}

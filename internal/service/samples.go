@@ -281,6 +281,11 @@ type kept struct {
 
 // KeepSample keeps messages to try queries on.
 func (s *Service) KeepSample(ctx context.Context, actor string, r SampleRequest) (*SampleDetail, error) {
+	ctx, answered, err := s.ask(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer answered()
 	m, err := s.gather(ctx, r)
 	if err != nil {
 		return nil, err

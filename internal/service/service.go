@@ -33,6 +33,8 @@ type Config struct {
 	// Memory is how many bytes of state a job may hold in memory where it does not say so itself; 0: 1 GiB. More of it
 	// waits on disk.
 	Memory int64
+	// QueryMemory is how many bytes of state all live queries, tries and other questions may hold together; 0: 1 GiB.
+	QueryMemory int64
 	// Files are the directories below which addresses of FILES lie; the first is where relative ones begin. None: the
 	// directory files of the data directory.
 	Files []string
@@ -47,19 +49,18 @@ type Service struct {
 	topics *topiclog.Log
 	files  *files.Roots
 	// identity tells the services apart that write into one place.
-	identity string
-	secrets  *vault
-	memory   int64 // of the state of a job
-	opened   time.Time
+	identity  string
+	secrets   *vault
+	memory    int64 // of the state of a job
+	questions *questions
+	opened    time.Time
 
-	changing sync.Mutex // one change of a job at a time
 	defining sync.Mutex // one change of the definitions at a time; held while the catalog is written
 
 	mu    sync.Mutex
 	cat   *plan.Catalog
 	defs  []catalog.Definition
 	jobs  map[string]*job
-	stop  bool
 	drift drifts
 	rates map[string]topicRate
 
@@ -72,6 +73,7 @@ var (
 	ErrNotFound = errors.New("not found")
 	ErrConflict = errors.New("conflict")
 	ErrRefused  = errors.New("refused")
+	ErrBusy     = errors.New("busy")
 )
 
 // kindError gives an error a kind without changing its text.
@@ -91,6 +93,7 @@ func errorf(kind error, format string, args ...any) error {
 // started by Resume.
 func Open(ctx context.Context, c Config) (*Service, error) {
 	s := &Service{dir: c.Dir, log: c.Log, jobs: map[string]*job{}, memory: cmp.Or(c.Memory, 1<<30), opened: time.Now(), drift: drifts{}, rates: map[string]topicRate{}}
+	s.questions = newQuestions(cmp.Or(c.QueryMemory, 1<<30))
 	if s.log == nil {
 		s.log = slog.New(slog.DiscardHandler)
 	}
@@ -121,7 +124,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if s.store, err = catalog.Open(context.WithoutCancel(ctx), dsn); err != nil {
 		return nil, errors.Join(err, s.close())
 	}
-	if s.secrets, err = openVault(c.Dir, s.store); err != nil {
+	if s.secrets, err = openVault(c.Dir, s.store, s.log); err != nil {
 		return nil, errors.Join(err, s.close())
 	}
 	if err := s.load(); err != nil {
@@ -201,11 +204,9 @@ func (s *Service) current() *plan.Catalog {
 
 // Resume starts the jobs that were running when the service last ended.
 func (s *Service) Resume() {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for _, j := range s.jobs {
-		if j.row.Wanted == wantRunning && j.row.State != stateFinished {
-			j.start()
+	for _, j := range s.all() {
+		if row := j.record(); row.Wanted == wantRunning && row.State != stateFinished {
+			_ = j.tell(context.Background(), func() error { j.start(); return nil })
 		}
 	}
 }
@@ -216,16 +217,9 @@ func (s *Service) Close() error {
 		s.background()
 		s.idle.Wait()
 	}
-	s.mu.Lock()
-	s.stop = true
-	var all []*job
-	for _, j := range s.jobs {
-		all = append(all, j)
-	}
-	s.mu.Unlock()
 	var wg sync.WaitGroup
-	for _, j := range all {
-		wg.Go(func() { j.halt(false) })
+	for _, j := range s.all() {
+		wg.Go(j.leave)
 	}
 	wg.Wait()
 	return s.close()
@@ -252,7 +246,7 @@ func (s *Service) Database(ctx context.Context, name, user, password string) (st
 }
 
 func (s *Service) access() mariadb.Access {
-	a := mariadb.Access{Secret: s.secrets.open}
+	a := mariadb.Access{Secret: s.secrets.openFor}
 	if s.server != nil {
 		a.Private = s.server.Addr
 	}
@@ -310,7 +304,7 @@ func (s *Service) Activity(before uint, object string, limit int) ([]catalog.Act
 
 // note adds to the activity log. A log that cannot be written stops nothing.
 func (s *Service) note(actor, action, object, detail string) {
-	if err := s.store.Note(actor, action, object, detail); err != nil {
+	if err := s.store.Note(actor, action, clipText(object, longestName), clipText(detail, 20_000)); err != nil { // as much as the catalog takes
 		s.log.Error("the activity log cannot be written", "error", err)
 	}
 }

@@ -78,7 +78,7 @@ func (s *Service) JobState(name string) (*JobState, error) {
 		return nil, err
 	}
 	out := &JobState{Steps: []StepState{}, Sinks: []SinkState{}}
-	p, err := s.planOf(j.row.SQL)
+	p, err := s.planOf(j.text())
 	if err != nil {
 		return nil, err
 	}

@@ -2,6 +2,7 @@ package service
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -225,13 +226,17 @@ func (s *Service) DropTopic(actor, name string) error {
 	return nil
 }
 
-// WriteMessages appends messages to a topic; it returns when they are on the disk.
-func (s *Service) WriteMessages(name string, recs []topiclog.Record) error {
+// WriteMessages appends messages to a topic; it returns when they are on the disk. Messages of a batch with a name are
+// there once, however often they are sent; again says that they had been written before.
+func (s *Service) WriteMessages(name, batch string, recs []topiclog.Record) (again bool, err error) {
 	t, err := s.topicNamed(name)
 	if err != nil {
-		return err
+		return false, err
 	}
-	return t.Append(recs)
+	if batch != "" {
+		return t.AppendOnce(batch, recs)
+	}
+	return false, t.Append(recs)
 }
 
 // Reading says which messages of a topic to read.
@@ -241,6 +246,7 @@ type Reading struct {
 	Since     time.Time // zero: not by time
 	Last      int       // the last so many of each partition; 0: not so
 	Limit     int       // in all
+	Bytes     int       // in all, but for the message that goes beyond them; 0: mostAnswered
 	Key       string    // only those with this key, unless empty
 	Text      string    // only those whose value has this text, unless empty
 }
@@ -248,17 +254,24 @@ type Reading struct {
 // mostScanned is how many messages of a partition are looked at to find those with a key or a text.
 const mostScanned = 2_000_000
 
-// ReadMessages reads messages, partition by partition.
-func (s *Service) ReadMessages(name string, r Reading) ([]Message, error) {
+// mostAnswered is how many bytes of messages are given at once.
+const mostAnswered = 8 << 20
+
+// ReadMessages reads messages, partition by partition. cut says that not all that were asked for fitted into the answer.
+func (s *Service) ReadMessages(name string, r Reading) (out []Message, cut bool, err error) {
+	r.Bytes = mostAnswered
 	all, err := s.readMessages(name, r)
-	out := []Message{}
+	out = []Message{}
+	size := 0
 	for _, m := range all {
 		out = append(out, messageOf(m))
+		size += len(m.Value) + len(m.Key)
 	}
-	return out, err
+	return out, size >= r.Bytes, err
 }
 
 func (s *Service) readMessages(name string, r Reading) ([]recorded.Message, error) {
+	left := cmp.Or(r.Bytes, mostBytes)
 	t, err := s.topicNamed(name)
 	if err != nil {
 		return nil, err
@@ -297,6 +310,9 @@ func (s *Service) readMessages(name string, r Reading) ([]recorded.Message, erro
 				return true
 			}
 			part = append(part, recordedAs(i, v, b))
+			if left -= v.To - v.From + v.KeyTo - v.KeyFrom; left <= 0 {
+				return false
+			}
 			if sought && r.Last > 0 {
 				if len(part) >= 2*r.Last {
 					part = append(part[:0], part[len(part)-r.Last:]...)

@@ -124,6 +124,11 @@ func (s *Service) bindTry(in Script) (*tryable, error) {
 
 // Try runs a text over samples and over what streams hold, and keeps nothing.
 func (s *Service) Try(ctx context.Context, r TryRequest) (*TryResult, error) {
+	ctx, answered, err := s.ask(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer answered()
 	return s.try(ctx, r, nil)
 }
 
@@ -164,11 +169,10 @@ func (s *Service) try(ctx context.Context, r TryRequest, messages map[string][]r
 	began := time.Now()
 	within, cancel := context.WithTimeout(ctx, time.Duration(cmp.Or(r.Seconds, usualSeconds))*time.Second)
 	defer cancel()
-	run, err := flow.New(p, o, flow.Options{Describe: text.Describe, First: firstRows, Memory: s.memory / 4, Parallelism: 2})
-	if err != nil {
+	run, err := s.runQuestion(within, p, o, flow.Options{Describe: text.Describe, First: firstRows, Parallelism: 2})
+	if run == nil {
 		return nil, errorf(ErrRefused, "%s", err)
 	}
-	err = run.Run(within)
 	out := &TryResult{Results: []TriedResult{}, Status: run.Status(), Shown: map[string][]string{}, Samples: run.Samples(), Reasons: run.Reasons(), Plan: p.Explain(0), TookMs: time.Since(began).Milliseconds()}
 	for id, list := range run.Rows() {
 		out.Shown[fmt.Sprint(id)] = list
@@ -293,6 +297,11 @@ func (o *triedOpener) OpenSink(out *plan.Op) (flow.Sink, error) {
 // KeepTry makes a test of a text that was tried: its declarations, the messages of its samples, and what stands in its
 // sinks. It gives a ZIP file of one directory, for fiume test.
 func (s *Service) KeepTry(ctx context.Context, r TryRequest, name string) ([]byte, error) {
+	ctx, answered, err := s.ask(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer answered()
 	if name = nameOf(name, "tried"); name == "" {
 		name = "tried"
 	}
@@ -319,6 +328,13 @@ func (s *Service) KeepTry(ctx context.Context, r TryRequest, name string) ([]byt
 		text = "DECLARE SINK tried_rows TO TOPIC 'tried-rows';\n\nCREATE JOB tried AS " + strings.TrimSuffix(strings.TrimSpace(t.text), ";") + " ROUTE TO tried_rows;"
 	}
 	text = strings.TrimSuffix(strings.TrimSpace(text), ";") + ";"
+	for _, t := range append(slices.Clone(t.decls), text) {
+		for line := range strings.Lines(t) { // it would have a file of the service's machine read
+			if strings.HasPrefix(strings.TrimSpace(line), "-- use:") {
+				return nil, errorf(ErrRefused, "the text names another file (%s); write what it needs into the text itself", strings.TrimSpace(line))
+			}
+		}
+	}
 	all := fmt.Sprintf("-- job: %s\n\n%s\n\n%s\n", job, s.needed(text, t.decls), text)
 	if script, err := sql.Parse("test.sql", all, nil); err == nil {
 		all = sql.Format(script)
@@ -362,6 +378,9 @@ func (s *Service) KeepTry(ctx context.Context, r TryRequest, name string) ([]byt
 		ext := ".json"
 		if keyed {
 			ext = ".keyed"
+		}
+		if !filepath.IsLocal(n+ext) || strings.ContainsAny(n, `/\`) || strings.HasPrefix(n, ".") {
+			return nil, errorf(ErrRefused, "the stream %q has a name that no file can have; give it another one to keep a test of it", n)
 		}
 		if err := os.WriteFile(filepath.Join(dir, "in", n+ext), b.Bytes(), 0o644); err != nil {
 			return nil, err

@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -20,13 +21,16 @@ type vault struct {
 	aead  cipher.AEAD
 }
 
-func openVault(dir string, store *catalog.Store) (*vault, error) {
+func openVault(dir string, store *catalog.Store, log *slog.Logger) (*vault, error) {
 	path := filepath.Join(dir, "secrets.key")
 	key, err := os.ReadFile(path)
 	if errors.Is(err, os.ErrNotExist) {
+		if names, err := store.Secrets(); err == nil && len(names) > 0 {
+			log.Error("the key of the secrets is gone, and a new one is made: set the secrets again", "file", path, "secrets", len(names))
+		}
 		key = make([]byte, 32)
 		if _, err = rand.Read(key); err == nil {
-			err = os.WriteFile(path, key, 0o600)
+			err = writeWhole(path, key)
 		}
 	}
 	if err != nil {
@@ -40,12 +44,29 @@ func openVault(dir string, store *catalog.Store) (*vault, error) {
 	return &vault{store, aead}, err
 }
 
-func (v *vault) put(name, value string) error {
+// open gives a secret for an address. A secret belongs to one: the address it was set for, or else the first that asks. So nobody has it sent
+// to a server of his own.
+func (v *vault) openFor(name, address string) (string, error) {
+	value, err := v.open(name)
+	if err != nil {
+		return "", err
+	}
+	bound, err := v.store.BindSecret(name, address)
+	if err != nil {
+		return "", err
+	}
+	if bound != address {
+		return "", fmt.Errorf("the secret '%s' belongs to %s, and is not sent to %s; set it again, for the new address: fiume secret set %s --for %s", name, bound, address, name, address)
+	}
+	return value, nil
+}
+
+func (v *vault) put(name, value, address string) error {
 	nonce := make([]byte, v.aead.NonceSize())
 	if _, err := rand.Read(nonce); err != nil {
 		return err
 	}
-	return v.store.PutSecret(name, v.aead.Seal(nonce, nonce, []byte(value), []byte(name)))
+	return v.store.PutSecret(name, address, v.aead.Seal(nonce, nonce, []byte(value), []byte(name)))
 }
 
 func (v *vault) open(name string) (string, error) {
@@ -69,15 +90,15 @@ func (v *vault) open(name string) (string, error) {
 
 var secretName = regexp.MustCompile(`^[A-Za-z0-9_.-]{1,100}$`)
 
-// SetSecret keeps a secret.
-func (s *Service) SetSecret(actor, name, value string) error {
+// SetSecret keeps a secret, for an address user@host:port, or, where that is "", for the first that asks.
+func (s *Service) SetSecret(actor, name, value, address string) error {
 	if !secretName.MatchString(name) {
 		return errorf(ErrRefused, "a secret's name has 1 to 100 letters, digits, dots, dashes and underscores")
 	}
-	if err := s.secrets.put(name, value); err != nil {
+	if err := s.secrets.put(name, value, address); err != nil {
 		return err
 	}
-	s.note(actor, "set secret", name, "")
+	s.note(actor, "set secret", name, address)
 	return nil
 }
 

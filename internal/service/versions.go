@@ -19,69 +19,16 @@ import (
 // unsettled says why a job cannot be changed now.
 const unsettled = "the job %q could not be brought to a stand: %s; it goes on as it was"
 
-// rest stops a job's run at a checkpoint behind which nothing was shown. It says whether it ran.
-func (j *job) rest() (ran bool, err error) {
-	j.mu.Lock()
-	ran = j.done != nil
-	settled := j.row.Settled
-	j.mu.Unlock()
-	if !ran && settled {
-		return false, nil
-	}
-	if !ran { // it was stopped in the middle: it has to run to a checkpoint first
-		j.start()
-		deadline := time.Now().Add(30 * time.Second)
-		for {
-			j.mu.Lock()
-			running := j.run != nil
-			j.mu.Unlock()
-			if running || time.Now().After(deadline) {
-				break
-			}
-			time.Sleep(20 * time.Millisecond)
-		}
-	}
-	j.halt(false)
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	if j.row.Settled || j.row.State == stateFinished {
-		return ran, nil
-	}
-	reason := j.reason
-	if reason == "" {
-		reason = "its last checkpoint did not come about, or a sink is away"
-	}
-	if ran {
-		go j.start()
-	}
-	return ran, errorf(ErrConflict, unsettled, j.row.Name, reason)
-}
-
-// changed brings a job to a stand, changes it and starts it again if it ran.
-func (j *job) changed(change func() error) error {
-	j.s.changing.Lock()
-	defer j.s.changing.Unlock()
-	ran, err := j.rest()
-	if err != nil {
-		return err
-	}
-	err = change()
-	if ran {
-		j.start()
-	}
-	return err
-}
-
 // replace gives a job a new text, which takes over place and state.
-func (s *Service) replace(actor string, j *job, src string) error {
-	err := j.changed(func() error {
-		version := j.row.Version + 1
-		all, err := s.store.Versions(j.row.Name)
+func (s *Service) replace(ctx context.Context, actor string, j *job, src string) error {
+	err := j.changed(ctx, func() error {
+		version := j.record().Version + 1
+		all, err := s.store.Versions(j.name)
 		if err == nil && len(all) > 0 {
 			version = all[0].Version + 1
 		}
 		if err == nil {
-			err = s.store.ReplaceJob(j.row.Name, version, src, actor)
+			err = s.store.ReplaceJob(j.name, version, src, actor)
 		}
 		if err != nil {
 			return err
@@ -95,14 +42,14 @@ func (s *Service) replace(actor string, j *job, src string) error {
 		return nil
 	})
 	if err == nil {
-		s.note(actor, "replaced", j.row.Name, src)
+		s.note(actor, "replaced", j.name, src)
 	}
 	return err
 }
 
 // changesOf compares a job's plan with the one that is to take over.
 func (s *Service) changesOf(j *job, p *plan.Plan) ([]plan.Change, error) {
-	old, err := s.planOf(j.row.SQL)
+	old, err := s.planOf(j.text())
 	if err != nil {
 		return nil, fmt.Errorf("the version that runs cannot be read any more: %w", err)
 	}
@@ -140,8 +87,9 @@ func (s *Service) Revert(ctx context.Context, actor, name string, to int) ([]Out
 	if err != nil {
 		return nil, err
 	}
+	current := j.record().Version
 	for _, v := range all {
-		if v.Version == j.row.Version || to != 0 && v.Version != to {
+		if v.Version == current || to != 0 && v.Version != to {
 			continue
 		}
 		src := v.SQL
@@ -160,7 +108,7 @@ func (s *Service) Revert(ctx context.Context, actor, name string, to int) ([]Out
 }
 
 // SetParallelism changes how many tasks share the work of a job; 0: as its text says. The state moves along.
-func (s *Service) SetParallelism(actor, name string, tasks int) error {
+func (s *Service) SetParallelism(ctx context.Context, actor, name string, tasks int) error {
 	j, err := s.jobNamed(name)
 	if err != nil {
 		return err
@@ -168,7 +116,7 @@ func (s *Service) SetParallelism(actor, name string, tasks int) error {
 	if tasks < 0 || tasks > mostTasks {
 		return errorf(ErrRefused, "a job has 1 to %d tasks", mostTasks)
 	}
-	err = j.changed(func() error {
+	err = j.changed(ctx, func() error {
 		if err := s.store.SetJob(name, map[string]any{"parallelism": tasks}); err != nil {
 			return err
 		}
@@ -195,45 +143,42 @@ type Begin struct {
 
 // StartJobFrom starts a stopped or finished job at another place than the one where it stood. Results from there
 // on are written once more.
-func (s *Service) StartJobFrom(actor, name string, from Begin) error {
+func (s *Service) StartJobFrom(ctx context.Context, actor, name string, from Begin) error {
 	j, err := s.jobNamed(name)
 	if err != nil {
 		return err
 	}
-	j.s.changing.Lock()
-	defer j.s.changing.Unlock()
-	j.mu.Lock()
-	busy, state := j.done != nil, j.row.State
-	j.mu.Unlock()
-	if busy {
-		return errorf(ErrConflict, "the job %q is %s: stop it first", name, state)
-	}
-	var detail string
-	switch {
-	case from.Checkpoint != 0:
-		detail = fmt.Sprintf("from checkpoint %d", from.Checkpoint)
-		err = j.rewind(from.Checkpoint)
-	case from.Beginning:
-		detail = "from the beginning"
-		err = j.forget()
-	default:
-		detail = "from " + from.At.UTC().Format(time.RFC3339)
-		err = j.beginAt(plan.Bound{Kind: plan.AtTime, At: from.At.UnixMicro()})
-	}
-	if err != nil {
-		return err
-	}
-	if err := s.store.SetJob(name, map[string]any{"wanted": wantRunning}); err != nil {
-		return err
-	}
-	j.start()
-	s.note(actor, "started", name, detail)
-	return nil
+	return j.tell(ctx, func() error {
+		if j.runs() {
+			return errorf(ErrConflict, "the job %q is %s: stop it first", name, j.record().State)
+		}
+		var detail string
+		switch {
+		case from.Checkpoint != 0:
+			detail = fmt.Sprintf("from checkpoint %d", from.Checkpoint)
+			err = j.rewind(from.Checkpoint)
+		case from.Beginning:
+			detail = "from the beginning"
+			err = j.forget()
+		default:
+			detail = "from " + from.At.UTC().Format(time.RFC3339)
+			err = j.beginAt(plan.Bound{Kind: plan.AtTime, At: from.At.UnixMicro()})
+		}
+		if err == nil {
+			err = j.want(wantRunning)
+		}
+		if err != nil {
+			return err
+		}
+		j.start()
+		s.note(actor, "started", name, detail)
+		return nil
+	})
 }
 
 // forget removes a job's checkpoints.
 func (j *job) forget() error {
-	files, err := j.s.store.DropCheckpoints(j.row.Name)
+	files, err := j.s.store.DropCheckpoints(j.name)
 	if err != nil {
 		return err
 	}
@@ -255,12 +200,12 @@ func (j *job) rewind(number int64) error {
 	snap, _, err := k.Load(number)
 	if err == checkpoint.ErrNone {
 		var have []string
-		if all, err := (entries{j.s.store, j.row.Name}).All(); err == nil {
+		if all, err := (entries{j.s.store, j.name}).All(); err == nil {
 			for _, e := range all {
 				have = append(have, fmt.Sprint(e.Number))
 			}
 		}
-		return errorf(ErrNotFound, "the job %q has no checkpoint %d; kept are: %s", j.row.Name, number, strings.Join(have, ", "))
+		return errorf(ErrNotFound, "the job %q has no checkpoint %d; kept are: %s", j.name, number, strings.Join(have, ", "))
 	}
 	if err != nil {
 		return err
@@ -272,7 +217,7 @@ func (j *job) rewind(number int64) error {
 
 // beginAt makes a first checkpoint whose topics are read from a place on.
 func (j *job) beginAt(at plan.Bound) error {
-	p, err := j.s.planOf(j.row.SQL)
+	p, err := j.s.planOf(j.text())
 	if err != nil {
 		return err
 	}
@@ -285,7 +230,7 @@ func (j *job) beginAt(at plan.Bound) error {
 		}
 		o.Since = at
 	}
-	run, err := flow.New(p, j.s.jobOpener(j.row.Name), flow.Options{Describe: text.Describe, Checkpoints: true})
+	run, err := flow.New(p, j.s.jobOpener(j.name), flow.Options{Describe: text.Describe, Checkpoints: true})
 	if err != nil {
 		return err
 	}

@@ -62,11 +62,16 @@ const (
 // Why finds the messages that made a row of a sink. The row may have some of its columns only: more messages are found
 // then. Topics are read from the oldest message that they hold.
 func (s *Service) Why(ctx context.Context, jobName, sink string, row json.RawMessage) (*Why, error) {
+	ctx, answered, err := s.ask(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer answered()
 	j, err := s.jobNamed(jobName)
 	if err != nil {
 		return nil, err
 	}
-	p, err := s.planOf(j.row.SQL)
+	p, err := s.planOf(j.text())
 	if err != nil {
 		return nil, err
 	}
@@ -141,10 +146,7 @@ func (s *Service) confirm(ctx context.Context, w *Why, p *plan.Plan, out *plan.O
 	}
 	within, cancel := context.WithTimeout(ctx, usualSeconds*time.Second)
 	defer cancel()
-	run, err := flow.New(p, o, flow.Options{Describe: text.Describe, Parallelism: 1})
-	if err == nil {
-		err = run.Run(within)
-	}
+	_, err := s.runQuestion(within, p, o, flow.Options{Describe: text.Describe, Parallelism: 1})
 	if err != nil {
 		w.Notes = append(w.Notes, "the messages could not be run through the job again: "+err.Error())
 		return ctx.Err()

@@ -7,6 +7,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"net"
 	"slices"
 	"strings"
 	"time"
@@ -20,6 +21,7 @@ import (
 // Place describes MARIADB.
 var Place = plan.Place{
 	Kind:     "mariadb",
+	Address:  func(address string) error { _, err := parseAddress(address); return err },
 	Endpoint: true,
 	Columns:  true,
 	Source: []plan.OptionSpec{
@@ -44,32 +46,61 @@ var Place = plan.Place{
 
 // Access is what connecting takes besides the endpoint.
 type Access struct {
-	Secret  func(name string) (string, error)
+	// Secret gives a secret to authenticate with at an address, user@host:port, or says why it is not for that one.
+	Secret  func(name, address string) (string, error)
 	Private string // host:port of the service's own server, which addresses call "private"
 }
 
 // server is where an endpoint is, and who asks.
-type server struct{ user, password, host, db string }
+type server struct{ user, password, host, db, tls string }
 
-// serverOf reads an endpoint's address, user@host:port/database, and finds the password of its secret.
+// tlsModes are what an address may ask for, by what the driver calls them.
+var tlsModes = map[string]string{"none": "false", "required": "skip-verify", "verified": "true"}
+
+// parseAddress reads an address, user@host:port/database[?tls=none|required|verified]. What it says of a wrong one tells nothing that may
+// be a password.
+func parseAddress(address string) (s server, err error) {
+	address, query, _ := strings.Cut(address, "?")
+	at := strings.LastIndexByte(address, '@') // a password may have one, too
+	if at > 0 && strings.Contains(address[:at], ":") {
+		return s, errors.New("a password does not belong into the address; write SECRET 'name', and keep it with: fiume secret set name")
+	}
+	host, db, ok := strings.Cut(address[at+1:], "/")
+	if at <= 0 || !ok || host == "" || db == "" {
+		return s, errors.New("the address is not of the form user@host:port/database")
+	}
+	s = server{user: address[:at], host: host, db: db}
+	if query != "" {
+		mode, ok := strings.CutPrefix(query, "tls=")
+		if s.tls = tlsModes[mode]; !ok || s.tls == "" {
+			return s, errors.New("behind the ? of the address stands tls=none, tls=required (encrypted) or tls=verified (and the server's certificate is checked)")
+		}
+	}
+	return s, nil
+}
+
+// serverOf reads an endpoint's address and finds the password of its secret, which is given for this server alone.
 func serverOf(e *plan.Endpoint, access Access) (s server, err error) {
-	user, rest, ok := strings.Cut(e.Address, "@")
-	host, db, ok2 := strings.Cut(rest, "/")
-	if !ok || !ok2 || user == "" || host == "" || db == "" {
-		return s, fmt.Errorf("endpoint %s: the address '%s' is not of the form user@host:port/database", e.Name, e.Address)
+	if s, err = parseAddress(e.Address); err != nil {
+		return s, fmt.Errorf("endpoint %s: %w", e.Name, err)
 	}
-	if strings.Contains(user, ":") {
-		return s, fmt.Errorf("endpoint %s: a password does not belong into the address; write SECRET 'name'", e.Name)
-	}
-	if host == "private" {
-		if host = access.Private; host == "" {
+	named := s.host
+	if s.host == "private" {
+		if s.host = access.Private; s.host == "" {
 			return s, fmt.Errorf("endpoint %s: there is no private server here; write host:port", e.Name)
 		}
 	}
-	s = server{user: user, host: host, db: db}
 	if e.Secret != "" {
-		if s.password, err = access.Secret(e.Secret); err != nil {
+		if s.password, err = access.Secret(e.Secret, s.user+"@"+named); err != nil {
 			return s, fmt.Errorf("endpoint %s: %w", e.Name, err)
+		}
+	}
+	if s.tls == "" {
+		s.tls = "preferred"
+		if name, _, err := net.SplitHostPort(s.host); err == nil {
+			if ip := net.ParseIP(name); name == "localhost" || ip != nil && ip.IsLoopback() {
+				s.tls = "false"
+			}
 		}
 	}
 	return s, nil
@@ -83,6 +114,7 @@ func connect(e *plan.Endpoint, access Access) (*sql.DB, string, error) {
 	}
 	c := mysql.NewConfig()
 	c.User, c.Passwd, c.Addr, c.DBName, c.Net = s.user, s.password, s.host, s.db, "tcp"
+	c.TLSConfig = s.tls
 	c.Params = map[string]string{"time_zone": "'+00:00'"}
 	c.Collation = "utf8mb4_general_ci"
 	c.InterpolateParams = true

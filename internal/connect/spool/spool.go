@@ -122,6 +122,9 @@ func (s *Sink) Write(payload []byte) error {
 	s.mu.Lock()
 	waiting := s.waiting
 	s.mu.Unlock()
+	if s.file != nil {
+		waiting += s.size
+	}
 	limit := s.Limit
 	if limit == 0 {
 		limit = DefaultLimit

@@ -197,6 +197,9 @@ func (w *keyedTask) within() error {
 	if w.account(); w.job.held.Load() > w.job.opts.Memory {
 		return &ErrMemory{w.job.opts.Memory}
 	}
+	if b := w.job.opts.Budget; b != nil && b.Used() > b.Limit && w.job.held.Load() > b.Limit/8 { // the small ones go on
+		return &ErrMemory{w.job.held.Load()}
+	}
 	return nil
 }
 
@@ -515,6 +518,9 @@ func (w *keyedTask) holds() int {
 func (w *keyedTask) account() {
 	n := int64(w.holds())
 	w.job.held.Add(n - w.accounted)
+	if b := w.job.opts.Budget; b != nil {
+		b.used.Add(n - w.accounted)
+	}
 	w.accounted = n
 }
 

@@ -28,10 +28,12 @@ type Options struct {
 	// Journal takes state that does not fit into Memory, and what changes between checkpoints. Without it all state
 	// is held in memory, and checkpoints write all of it.
 	Journal   Journal
-	Memory    int64 // bytes of state that steps may hold in memory; 0: any number
-	CellBytes int   // how much a part of the state may hold before it is cut in two; 0: as is usual
-	First     int   // keep the first so many rows of each step to look at, instead of some of the newest
-	Lags      bool  // count how far the rows of every source lag behind
+	Memory    int64   // bytes of state that steps may hold in memory; 0: any number
+	CellBytes int     // how much a part of the state may hold before it is cut in two; 0: as is usual
+	Budget    *Budget // memory that is shared with other runs; nil: none is
+	Polite    bool    // leaves the processors to runs that are not
+	First     int     // keep the first so many rows of each step to look at, instead of some of the newest
+	Lags      bool    // count how far the rows of every source lag behind
 	// Say is told what people should know of the run while it goes on, with pairs of names and values; nil: nobody.
 	Say func(text string, args ...any)
 	// Describe writes a row for people, as JSON.
@@ -401,6 +403,9 @@ func (j *Job) Close(complete bool) error {
 		return nil
 	}
 	j.closed = true
+	if b := j.opts.Budget; b != nil {
+		b.used.Add(-j.held.Load())
+	}
 	var errs []error
 	j.cancelCommitting()
 	for _, s := range j.sinks {

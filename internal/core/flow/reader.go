@@ -326,13 +326,13 @@ func (j *Job) work() error {
 		if sc.op.Stream.TimeOf != nil {
 			in = pi.timed(sc.op, in)
 		}
-		in = j.ahead(sc.op, in, pi, now)
+		in = j.ahead(sc.op, in, pi, now, p.Messages)
 		newest := sr.stampRows(j, a.seq, in, &stamps)
 		n.Passed += int64(in.N)
 		early.sr, early.seq = sr, a.seq
 		pi.ctx.Relieve = func() { early.give(pi) }
 		if in.N > 0 {
-			pi.root.Push(in)
+			j.politely(func() { pi.root.Push(in) })
 		}
 		t := pi.take(j.opts.Parallelism)
 		t.next, t.watermark = a.next, newest
@@ -401,9 +401,11 @@ func (p *pipe) timed(op *plan.Op, b *column.Batch) *column.Batch {
 	return out
 }
 
-// ahead rejects rows whose event time lies too far ahead of the wall clock, so that one wrong clock
-// does not make all other rows late. Splits that end have no limit unless the stream says one.
-func (j *Job) ahead(op *plan.Op, b *column.Batch, pi *pipe, now time.Time) *column.Batch {
+// ahead rejects rows whose event time lies too far ahead of when they arrived, so that one wrong clock does not make all
+// other rows late. A topic keeps when a message arrived, so that a row that is read again is judged as it was before;
+// of messages whose arrival is not known the wall clock is taken. Splits that end have no limit unless the stream says
+// one.
+func (j *Job) ahead(op *plan.Op, b *column.Batch, pi *pipe, now time.Time, messages []Message) *column.Batch {
 	limit := op.Stream.Ahead
 	if limit < 0 {
 		if op.Stream.Place == "files" || op.Until.Kind != plan.Default {
@@ -411,30 +413,45 @@ func (j *Job) ahead(op *plan.Op, b *column.Batch, pi *pipe, now time.Time) *colu
 		}
 		limit = defaultAhead
 	}
-	latest := now.UnixMicro() + limit
-	far := 0
-	for _, t := range b.Time[:b.N] {
-		if t > latest {
-			far++
+	first := now.UnixMicro() // the earliest arrival
+	for i := range messages {
+		if at := messages[i].At; at > 0 && at < first {
+			first = at
 		}
 	}
-	if far == 0 {
+	far := false
+	for _, t := range b.Time[:b.N] {
+		far = far || t > first+limit
+	}
+	if !far {
 		return b
 	}
+	arrival := func() func(pos int64) int64 { // rows come in the order of the messages
+		k := 0
+		return func(pos int64) int64 {
+			for k < len(messages) && messages[k].Pos < pos {
+				k++
+			}
+			if k < len(messages) && messages[k].Pos == pos && messages[k].At > 0 {
+				return messages[k].At
+			}
+			return now.UnixMicro()
+		}
+	}()
 	var sel []uint32
 	for i, t := range b.Time[:b.N] {
-		if t <= latest {
+		if t <= arrival(b.Pos[i])+limit {
 			sel = append(sel, uint32(i))
 			continue
 		}
-		reason := "its event time is more than " + sql.DurationText(limit) + " ahead of the clock (AHEAD)"
+		reason := "its event time is more than " + sql.DurationText(limit) + " ahead of its arrival (AHEAD)"
 		pi.ctx.Tally(op.ID, reason)
 		if pi.ctx.Wants(op, false, reason) {
 			pi.ctx.Note(op, step.Sample{Op: op.ID, Reason: reason,
 				Split: b.Split, Pos: b.Pos[i], EventTime: t, Row: j.opts.Describe(op.Fields, b, i)})
 		}
 	}
-	pi.ctx.Counts[op.ID].Rejected += int64(far)
+	pi.ctx.Counts[op.ID].Rejected += int64(b.N - len(sel))
 	out := &column.Batch{}
 	b.Gather(sel, out)
 	return out

@@ -40,8 +40,10 @@ type Place struct {
 	Table    []OptionSpec
 	Sink     []OptionSpec
 	Endpoint bool // needs VIA
-	Insert   bool // INSERT writes to it
-	Columns  bool // it tells the columns, and the key of a table
+	// Address says what is wrong with the address of an endpoint, without telling what may be a secret in it; nil: none is looked at.
+	Address func(address string) error
+	Insert  bool // INSERT writes to it
+	Columns bool // it tells the columns, and the key of a table
 	// Promise says in words what a sink of the kind promises an output.
 	Promise func(out *Op) string
 }
@@ -353,6 +355,12 @@ func (c *Catalog) define(st sql.Statement, errs *sql.Errors) bool {
 			}
 			errs.Add(sql.UnknownName, d.Place.Span, hint, "no kind of endpoint is called %s", strings.ToUpper(d.Place.Text))
 			return false
+		}
+		if check := c.Places[d.Place.Text].Address; check != nil {
+			if err := check(d.Address.Value); err != nil {
+				errs.Add(sql.WrongType, d.Address.Span, "", "%s", err)
+				return false
+			}
 		}
 		e := &Endpoint{Name: d.Name.Text, Place: d.Place.Text, Address: d.Address.Value}
 		if d.Secret != nil {

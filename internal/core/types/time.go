@@ -126,8 +126,11 @@ func ParseTimestamp(s []byte) (int64, bool) {
 		return days * Day, true
 	}
 	tod, ok := parseTimeOfDay(s[10:])
-	return days*Day + tod, ok
+	return days*Day + tod, ok && inRange(days*Day+tod)
 }
+
+// inRange says whether a TIMESTAMP can hold an instant: with an offset, one of the first or last day may lie outside.
+func inRange(at int64) bool { return at >= FirstTimestamp && at <= LastTimestamp }
 
 // parseTimeOfDay reads what follows the date, its separator included.
 func parseTimeOfDay(s []byte) (int64, bool) {
@@ -221,7 +224,7 @@ func (p *TimeParser) Parse(s []byte) (int64, bool) {
 		return 0, false
 	}
 	tod, ok := parseTimeOfDay(s[10:])
-	return p.base + tod, ok
+	return p.base + tod, ok && inRange(p.base+tod)
 }
 
 func appendTwo(b []byte, n int64) []byte { return append(b, byte('0'+n/10), byte('0'+n%10)) }

@@ -160,12 +160,15 @@ func CSVRecord(fields []string) []byte {
 	return bytes.TrimRight(b.Bytes(), "\n")
 }
 
+// mostUnpacked is how many bytes of messages are taken out of a packed file: a small one can hold any number of them.
+const mostUnpacked = 32 << 20
+
 func avroMessages(data []byte, most int) (out [][]byte, err error) {
 	r, err := ocf.NewReader(bytes.NewReader(data))
 	if err != nil {
 		return nil, fmt.Errorf("the Avro file cannot be read: %w", err)
 	}
-	for len(out) < most {
+	for size := 0; len(out) < most && size < mostUnpacked; size += len(out[len(out)-1]) {
 		var v any
 		err := r.Decode(&v)
 		if errors.Is(err, io.EOF) {
@@ -226,7 +229,7 @@ func parquetMessages(data []byte, most int) (out [][]byte, err error) {
 		return nil, fmt.Errorf("the Parquet file cannot be read: %w", err)
 	}
 	defer f.Close()
-	r, err := pqarrow.NewFileReader(f, pqarrow.ArrowReadProperties{BatchSize: 1024}, memory.DefaultAllocator)
+	r, err := pqarrow.NewFileReader(f, pqarrow.ArrowReadProperties{BatchSize: 64}, memory.DefaultAllocator)
 	if err != nil {
 		return nil, fmt.Errorf("the Parquet file cannot be read: %w", err)
 	}
@@ -235,15 +238,17 @@ func parquetMessages(data []byte, most int) (out [][]byte, err error) {
 		return nil, fmt.Errorf("the Parquet file cannot be read: %w", err)
 	}
 	defer records.Release()
+	size := 0
 	for records.Next() {
 		var b bytes.Buffer
 		if err := array.RecordToJSON(records.RecordBatch(), &b); err != nil {
 			return nil, err
 		}
 		for line := range bytes.Lines(b.Bytes()) {
-			if len(out) == most {
+			if len(out) == most || size > mostUnpacked {
 				return out, nil
 			}
+			size += len(line)
 			out = append(out, bytes.TrimSpace(bytes.Clone(line)))
 		}
 	}
