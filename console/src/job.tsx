@@ -41,7 +41,7 @@ export function JobPage() {
         <State state={job.state} />
         <span className="text-xs text-soft">since {ago(job.since)}</span>
         <div className="ml-auto flex gap-2">
-          <Button testid="start" disabled={busy || job.state !== "stopped"} onClick={() => act(() => api.startJob(name))}>Start</Button>
+          <Button testid="start" disabled={busy || !["stopped", "failed"].includes(job.state)} onClick={() => act(() => api.startJob(name))}>Start</Button>
           <Button testid="stop" disabled={busy || ["stopped", "finished", "stopping"].includes(job.state)} onClick={() => act(() => api.stopJob(name))}>Stop</Button>
           <Button testid="drop" kind="danger" disabled={busy} onClick={() => setDropping(true)}>Drop …</Button>
         </div>
@@ -52,6 +52,7 @@ export function JobPage() {
       <dl className="grid grid-cols-2 gap-3 md:grid-cols-3 xl:grid-cols-6">
         <Figure label="Rows in">{count(job.rows_in)}</Figure>
         <Figure label="Rows out">{count(job.rows_out)}</Figure>
+        {(job.lost ?? 0) > 0 && <Figure label="Lost" tone="text-clay">{count(job.lost!)}</Figure>}
         <Figure label="Late" tone={job.late ? "text-sand" : ""}>{count(job.late)}</Figure>
         <Figure label="Rejected" tone={job.rejected ? "text-clay" : ""}>{count(job.rejected)}</Figure>
         <Figure label="Watermark" small>{instant(lag)}</Figure>

@@ -8,6 +8,7 @@ const stateStyle: Record<string, string> = {
   starting: "bg-sand-pale text-sand",
   stopping: "bg-sand-pale text-sand",
   retrying: "bg-clay-pale text-clay",
+  failed: "bg-clay-pale text-clay",
   stopped: "bg-line text-soft",
   finished: "bg-line text-ink",
 };

@@ -132,8 +132,8 @@ func storeTest(t *testing.T, s *Store) {
 	if len(cs) != 3 || cs[0].Number != 6 || cs[2].Number != 4 {
 		t.Errorf("%+v", cs)
 	}
-	must(s.PutSecret("p", []byte{1}))
-	must(s.PutSecret("p", []byte{2, 0, 255}))
+	must(s.PutSecret("p", "", []byte{1}))
+	must(s.PutSecret("p", "", []byte{2, 0, 255}))
 	if b, err := s.SecretNamed("p"); err != nil || string(b) != "\x02\x00\xff" {
 		t.Errorf("%v %v", b, err)
 	}

@@ -88,6 +88,7 @@ type JobInfo struct {
 	Out     int64     `json:"rows_out" doc:"rows written to sinks"`
 	Late    int64     `json:"late"`
 	Rejects int64     `json:"rejected"`
+	Lost    int64     `json:"lost,omitempty" doc:"messages that were damaged, or removed by retention, before they were read"`
 }
 
 // JobDetail is all there is to know of a job.
@@ -269,6 +270,7 @@ func (j *job) info() JobInfo {
 		}
 		i.Late += x.Counts.Late
 		i.Rejects += x.Counts.Rejected
+		i.Lost += x.Counts.Lost
 	}
 	return i
 }
