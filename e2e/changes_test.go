@@ -141,7 +141,7 @@ func TestChanges(t *testing.T) {
 		t.Errorf("%+v", l)
 	}
 	p.fiume("", "lateness", "reads").want(t, 0, "7 rows", "4m 30s behind", "DELAY 4 MINUTES 30 SECONDS", "mat-reads/0")
-	p.fiume("", "lateness", "reads", "--since", "soon").want(t, 3, "SINCE")
+	p.fiume("", "lateness", "reads", "--since", "soon").want(t, 3, "no place in time")
 	p.fiume("", "lateness", "raeds").want(t, 4, "reads")
 	d, err := p.Job(t.Context(), "quiet")
 	if err != nil {

@@ -282,7 +282,10 @@ func countReads(ms []demo.Message) (n int) {
 func TestWrongInput(t *testing.T) {
 	p := serve(t, t.TempDir())
 	address, _ := raceDatabase(t)
-	p.apply(declareReads + p.endpoint(address) + `DECLARE ENDPOINT away MARIADB 'race@127.0.0.1:1/race' SECRET 'race_db';
+	if err := p.SetSecret(t.Context(), "away_db", "x"); err != nil {
+		t.Fatal(err)
+	}
+	p.apply(declareReads + p.endpoint(address) + `DECLARE ENDPOINT away MARIADB 'race@127.0.0.1:1/race' SECRET 'away_db';
 		DECLARE ENDPOINT no_secret MARIADB 'race@private/race' SECRET 'nothing';
 		DECLARE SINK no_table TO MARIADB 'crowds' VIA race_db;
 		DECLARE SINK crowding TO MARIADB 'crowding' VIA race_db (KEY (mat, opened));
@@ -319,6 +322,9 @@ func TestWrongInput(t *testing.T) {
 		req, err := http.NewRequest(method, p.base+path, strings.NewReader(body))
 		if err != nil {
 			t.Fatal(err)
+		}
+		if body != "" {
+			req.Header.Set("Content-Type", "application/json")
 		}
 		for k, v := range head {
 			if k == "Host" {

@@ -118,13 +118,14 @@ func TestSamples(t *testing.T) {
 		t.Errorf("csv: %v\nwanted %v", got, want)
 	}
 	for text, r := range map[string]service.SampleRequest{
-		"there are no rows":       {File: "x.json", Data: []byte("[]")},
-		"Parquet file cannot":     {File: "x", Data: []byte("PAR1 and no more")},
-		"Avro file cannot":        {File: "x", Data: []byte("Obj\x01 and no more")},
-		"did you mean 'mats'":     {Topic: "matz"},
-		"no endpoint is called":   {Table: "mats", Via: "nowhere"},
-		"say what the sample is":  {},
-		"no file /nowhere/a.json": {File: "/nowhere/a.json"},
+		"there are no rows":          {File: "x.json", Data: []byte("[]")},
+		"Parquet file cannot":        {File: "x", Data: []byte("PAR1 and no more")},
+		"Avro file cannot":           {File: "x", Data: []byte("Obj\x01 and no more")},
+		"did you mean 'mats'":        {Topic: "matz"},
+		"no endpoint is called":      {Table: "mats", Via: "nowhere"},
+		"say what the sample is":     {},
+		"outside of the directories": {File: "/nowhere/a.json"},
+		"no file ":                   {File: filepath.Join(os.TempDir(), "nowhere", "a.json")},
 	} {
 		if _, err := p.KeepSample(t.Context(), r); err == nil || !strings.Contains(err.Error(), text) {
 			t.Errorf("%+v: %v, wanted %s", r, err, text)

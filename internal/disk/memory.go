@@ -385,3 +385,38 @@ func (f *memoryFile) Size() (int64, error) {
 }
 
 func (f *memoryFile) Close() error { return nil }
+
+// Damage changes a file at rest, as a disk may that goes bad: a bit, a block of zeros, its end, or all of it. It chooses
+// among the files below a directory whose names end so, and says what it did, or "" where there are none.
+func (m *Memory) Damage(r *rand.Rand, dir, ending string) string {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	var names []string
+	for n, c := range m.files {
+		if strings.HasPrefix(n, dir) && strings.HasSuffix(n, ending) && len(c.now) > 0 {
+			names = append(names, n)
+		}
+	}
+	if len(names) == 0 {
+		return ""
+	}
+	slices.Sort(names)
+	name := names[r.IntN(len(names))]
+	c := m.files[name]
+	b := slices.Clone(c.now)
+	at := r.IntN(len(b))
+	what := ""
+	switch r.IntN(4) {
+	case 0, 1:
+		b[at] ^= 1 << r.IntN(8)
+		what = "a bit"
+	case 2:
+		clear(b[at:min(len(b), at+1+r.IntN(300))])
+		what = "a block"
+	default:
+		b = b[:at]
+		what = "its end"
+	}
+	c.now, c.safe, c.writes = b, slices.Clone(b), nil
+	return fmt.Sprintf("%s of %s at byte %d", what, name, at)
+}

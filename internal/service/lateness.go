@@ -67,7 +67,7 @@ func (s *Service) Lateness(ctx context.Context, name, since string) (*Lateness, 
 	q := "SELECT " + sql.Quoted(column) + " FROM " + sql.Quoted(name)
 	if since != "" {
 		if _, err := plan.ParseBound(since); err != nil { // nothing but a place to begin goes into the text
-			return nil, errorf(ErrRefused, "since: %s", err)
+			return nil, err
 		}
 		q += " SINCE " + since
 	} else if st.Place == "topic" {

@@ -8,7 +8,6 @@ import (
 	"io"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -40,6 +39,13 @@ func (p *Partition) noteDamage(d Damage) {
 	d.Found = time.Now().UTC()
 	p.damage = append(p.damage, d)
 	p.tell("messages of a topic are lost", "from", d.From, "to", d.To-1, "messages", d.Lost(), "file", d.File, "byte", d.Byte, "reason", d.Reason)
+}
+
+// Err says why the partition cannot be used, or gives nil.
+func (p *Partition) Err() error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.broken
 }
 
 // Damaged lists what has been found lost since the log was opened.
@@ -96,31 +102,39 @@ func findBatch(f disk.File, from, size, least, end int64) (at int64, h head, err
 // It is written when the log is closed, and now and then.
 const endFile = "end"
 
+// reached is what endFile says: the offset behind the last record, and the segment that it was in, with its bytes.
+type reached struct{ next, base, size int64 }
+
 // writeEnd keeps how far the partition reaches. Where that fails it is tried another time.
 func (p *Partition) writeEnd() {
 	p.mu.Lock()
-	end, same := p.visible, p.visible <= p.kept || p.broken != nil
-	p.kept = max(p.kept, end)
+	same := p.broken != nil || p.visible <= p.kept.next
+	if !same {
+		p.kept = reached{p.visible, p.active().base, p.synced}
+	}
+	end := p.kept
 	p.mu.Unlock()
 	if same {
 		return
 	}
-	text := fmt.Appendf(nil, "%d", end)
-	text = fmt.Appendf(text, " %08x\n", crc32.Checksum(text, castagnoli()))
+	text := fmt.Sprintf("%d %d %d", end.next, end.base, end.size)
 	name := filepath.Join(p.dir, endFile)
-	if err := disk.Write(p.fs, name+".new", text); err == nil {
-		_ = p.fs.Rename(name+".new", name)
+	if err := disk.Write(p.fs, name+".new", fmt.Appendf(nil, "%s %08x\n", text, crc32.Checksum([]byte(text), castagnoli()))); err == nil {
+		if p.fs.Rename(name+".new", name) == nil {
+			_ = p.fs.SyncDir(p.dir)
+		}
 	}
 }
 
-// readEnd gives what writeEnd has kept, or 0.
-func (p *Partition) readEnd() int64 {
+// readEnd gives what writeEnd has kept.
+func (p *Partition) readEnd() (end reached) {
 	b, err := disk.Read(p.fs, filepath.Join(p.dir, endFile))
-	digits, sum, ok := strings.Cut(strings.TrimSpace(string(b)), " ")
-	if err != nil || !ok || fmt.Sprintf("%08x", crc32.Checksum([]byte(digits), castagnoli())) != sum {
-		return 0
+	text := strings.TrimSpace(string(b))
+	i := strings.LastIndexByte(text, ' ')
+	if err != nil || i < 0 || fmt.Sprintf("%08x", crc32.Checksum([]byte(text[:i]), castagnoli())) != text[i+1:] {
+		return reached{}
 	}
-	end, _ := strconv.ParseInt(digits, 10, 64)
+	_, _ = fmt.Sscan(text[:i], &end.next, &end.base, &end.size) // it was written so
 	return end
 }
 
@@ -142,7 +156,7 @@ func tornRecords(b []byte, size int64) int64 {
 
 // load reads the heads of a segment's batches. In the last segment every batch is checked; those of the others are when
 // they are read. What is damaged is left out, and the whole batches behind it are kept. What the last segment ends with
-// and is no whole batch is cut off: a crash has left it, or it is damaged. Nobody knows which, so that the
+// and is no whole batch a crash has left, or it is damaged. Nobody knows which, so that the
 // offsets it may have had are not given again; skip is the next one to give then, or 0. end is where the segment ended
 // for certain, or 0.
 func (p *Partition) load(s *segment, end int64, last bool) (skip int64, err error) {
@@ -203,10 +217,16 @@ func (p *Partition) load(s *segment, end int64, last bool) (skip int64, err erro
 		}
 		if n := tornRecords(rest, size-s.size); n > 0 {
 			skip = s.next + n
+			if p.kept.base == s.base && p.kept.next > s.next { // the records are known up to there
+				skip = p.kept.next
+				if more := size - max(p.kept.size, s.size); more > 0 {
+					skip = min(s.next+n, p.kept.next+more/leastRecord+1)
+				}
+			}
 			p.noteDamage(Damage{From: s.next, To: skip, File: s.path, Byte: s.size,
 				Reason: fmt.Sprintf("the last %d bytes are no whole batch: a write that did not come to its end, or damage", size-s.size)})
-		}
-		if err := s.file.Truncate(s.size); err != nil {
+			// The bytes stay: they tell again what was here, until the next segment is there for good.
+		} else if err := s.file.Truncate(s.size); err != nil {
 			return 0, err
 		}
 	}

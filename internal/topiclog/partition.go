@@ -55,7 +55,7 @@ type Partition struct {
 	readers  map[int]func()
 	readerID int
 	damage   []Damage
-	kept     int64                          // what endFile says
+	kept     reached                        // what endFile says
 	tell     func(text string, args ...any) // says what went wrong
 	known    known
 
@@ -84,7 +84,7 @@ func openPartition(fs disk.FS, dir string, limit int64, tell func(text string, a
 		if s.file, err = fs.Open(s.path); err != nil {
 			return nil, errors.Join(err, p.close())
 		}
-		end, last := p.kept, i == len(p.segments)-1
+		end, last := p.kept.next, i == len(p.segments)-1
 		if !last {
 			end = p.segments[i+1].base
 		}
@@ -94,9 +94,9 @@ func openPartition(fs disk.FS, dir string, limit int64, tell func(text string, a
 	}
 	if n := len(p.segments); n > 0 {
 		s := p.segments[n-1]
-		if reached := max(s.next, skip); p.kept > reached {
-			p.noteDamage(Damage{From: s.next, To: p.kept, File: s.path, Byte: s.size, Reason: "the file ends before its time"})
-			skip = p.kept
+		if p.kept.next > max(s.next, skip) {
+			p.noteDamage(Damage{From: s.next, To: p.kept.next, File: s.path, Byte: s.size, Reason: "the file ends before its time"})
+			skip = p.kept.next
 		}
 	}
 	if len(p.segments) == 0 || skip > 0 { // the name of a segment's file keeps where its offsets begin

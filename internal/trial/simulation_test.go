@@ -243,3 +243,76 @@ func TestSimulationNotices(t *testing.T) {
 	}
 	t.Fatal("rows that are written before their checkpoint counts are not noticed")
 }
+
+// TestSimulationDamage is TestSimulation with files of the topics that are read damaged at rest, before any life: bits,
+// blocks, ends. No row is there twice or is another one, the sinks agree, and the messages that are not read are all counted as
+// lost. DAMAGED and SEED choose the seeds.
+func TestSimulationDamage(t *testing.T) {
+	p := planOf(t, everySink)
+	first, n := environment("SEED", 1), environment("DAMAGED", 200)
+	hurt, lost := 0, int64(0)
+	for seed := first; seed < first+n; seed++ {
+		d := newDay(uint64(seed))
+		set := setting(uint64(seed))
+		set.Damage = 0.6
+		var got *trial.Result
+		var err error
+		synctest.Test(t, func(t *testing.T) {
+			ctx, cancel := context.WithTimeout(t.Context(), 24*time.Hour)
+			defer cancel()
+			got, err = trial.Run(ctx, p, d.inputs, set)
+		})
+		if err == nil {
+			var k int64
+			k, err = d.damaged(got)
+			lost += k
+		}
+		if err != nil {
+			t.Fatalf("SEED=%d DAMAGED=1: %+v\n%v\n%v", seed, set, err, got)
+		}
+		if len(got.Damage) > 0 {
+			hurt++
+		}
+	}
+	t.Logf("%d seeds, %d of them damaged, %d messages lost", n, hurt, lost)
+	if n >= 100 && (hurt < n/2 || lost == 0) {
+		t.Errorf("only %d seeds were damaged, and %d messages lost", hurt, lost)
+	}
+}
+
+// damaged checks a run whose inputs were damaged, and gives how many messages are lost.
+func (d day) damaged(got *trial.Result) (lost int64, err error) {
+	for _, s := range got.Status.Steps {
+		c := s.Counts
+		if c.In != c.Passed+c.Filtered+c.Absorbed+c.Late+c.Rejected+c.Held || c.Held != 0 {
+			return 0, fmt.Errorf("the ledger of %s %s does not balance: %+v", s.Kind, s.Step, c)
+		}
+		if s.Kind != "scan" {
+			continue
+		}
+		lost += c.Lost
+		// Of a file that was cut it is not known how many records its end had: at least those that are gone are counted.
+		if all := int64(len(d.inputs[s.Step])); c.In+c.Lost < all || c.In > all || c.Lost == 0 && c.In != all {
+			return 0, fmt.Errorf("%s read %d of %d messages, and counts %d as lost", s.Step, c.In, all, c.Lost)
+		}
+	}
+	known := map[string]bool{}
+	for _, x := range d.odd {
+		known[x] = true
+	}
+	for _, s := range []string{"odd_topic", "odd_files", "odd_table"} {
+		rows := got.Sinks[s]
+		for i, x := range rows {
+			if !known[x] || i > 0 && rows[i-1] == x {
+				return 0, fmt.Errorf("%s has %s, which is wrong or there twice", s, x)
+			}
+		}
+		if missing := int64(len(d.odd) - len(rows)); missing > lost {
+			return 0, fmt.Errorf("%s lacks %d rows, and %d messages are counted as lost", s, missing, lost)
+		}
+	}
+	if !slices.Equal(got.Sinks["odd_files"], got.Sinks["odd_table"]) {
+		return 0, fmt.Errorf("files and table differ: %s", difference(got.Sinks["odd_files"], got.Sinks["odd_table"]))
+	}
+	return lost, nil
+}

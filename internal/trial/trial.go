@@ -52,6 +52,7 @@ type Setting struct {
 	Trouble     float64       // share of the operations of disk, tables and catalog that fail
 	Every       time.Duration // between checkpoints; 0: 5 ms
 	Pace        time.Duration // at most so long is waited for each piece of a stream, and for a table
+	Damage      float64       // the chance that a file of a topic that is read is damaged before a life
 	Jumps       bool          // the clock jumps by hours
 	CellBytes   int           // parts of the state that hold more are cut in two; 0: as is usual
 	Memory      int64         // bytes of state in memory; 0: any number
@@ -64,9 +65,10 @@ type Result struct {
 	Status      flow.Status
 	Crashes     int
 	Lives       int
-	Late        int64 // rows that were late for all or some of their windows, or came late to a join
-	Checkpoints int64 // that were begun
-	Missing     int   // rows that were there before a crash and did not come again
+	Late        int64    // rows that were late for all or some of their windows, or came late to a join
+	Checkpoints int64    // that were begun
+	Damage      []string // what was damaged at rest
+	Missing     int      // rows that were there before a crash and did not come again
 }
 
 // World is what outlives a crash.
@@ -132,7 +134,13 @@ func Run(ctx context.Context, p *plan.Plan, inputs map[string][]Message, set Set
 		return nil, err
 	}
 	res := &Result{}
+	rot := rand.New(rand.NewPCG(set.Seed, 11))
 	for {
+		if rot.Float64() < set.Damage {
+			if what := w.memory.Damage(rot, topicDir+"/in-", ".log"); what != "" {
+				res.Damage = append(res.Damage, what)
+			}
+		}
 		res.Lives++
 		last := res.Crashes >= set.Crashes
 		ended, status, err := w.life(ctx, last)
@@ -196,12 +204,16 @@ func (w *World) fill(inputs map[string][]Message) error {
 			batches[k] = nil
 			return err
 		}
+		first := int64(firstArrival)
+		if !o.Stream.Arrival() { // no row of a test comes before its time (AHEAD)
+			first += 3650 * types.Day
+		}
 		for i, m := range inputs[o.Stream.Name] {
 			k := w.r.IntN(parts)
 			if m.With != 0 {
 				k = int(uint64(m.With) * (2*w.set.Seed + 1) >> 33 % uint64(parts))
 			}
-			batches[k] = append(batches[k], topiclog.Record{Key: m.Key, Value: m.Value, At: firstArrival + int64(i)*1000})
+			batches[k] = append(batches[k], topiclog.Record{Key: m.Key, Value: m.Value, At: first + int64(i)*1000})
 			if len(batches[k]) >= piece {
 				if err := put(k); err != nil {
 					return err

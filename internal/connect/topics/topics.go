@@ -52,7 +52,10 @@ func Open(log *topiclog.Log, scan *plan.Op, live bool) (*Source, error) {
 	src := &Source{parts: t.Partitions()}
 	for i, p := range src.parts {
 		sp := &split{name: fmt.Sprintf("%s/%d", t.Name, i), part: p, stream: scan.Stream, table: scan.OfTable, used: scan.Used, until: -1}
-		var err error
+		err := p.Err() // its ends would be those of an empty one
+		if err != nil {
+			return nil, err
+		}
 		since := scan.Since
 		if since.Kind == plan.Default && live {
 			since.Kind = plan.Now
