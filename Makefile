@@ -1,6 +1,7 @@
 # make build   the program with its console, as bin/fiume
 # make demo    the race day: service, generator, jobs; open the address it prints
 # make test    all tests
+# make test-race  the tests of internal, and of the lives of jobs, under the race detector
 # make lint    formatting, vet, static checks
 # make bench   the benchmarks
 # make openapi       console/openapi.json, from which the console's client is generated
@@ -9,7 +10,7 @@
 CONSOLE := console/dist/index.html
 CONSOLE_SOURCES := $(shell find console/src -type f ! -name schema.d.ts) console/index.html console/vite.config.ts console/openapi.json console/package-lock.json
 
-.PHONY: build setup demo test lint bench screenshots openapi clean
+.PHONY: build setup demo test test-race lint bench screenshots openapi clean
 
 build: $(CONSOLE)
 	go build -o bin/fiume ./cmd/fiume
@@ -26,6 +27,11 @@ demo: setup build
 
 test: setup build
 	go test -count=1 -timeout 20m ./...
+
+# The race detector needs a C compiler. Generated tests run fewer seeds under it, since it makes them ten times slower.
+test-race: setup build
+	SEEDS=6 DAMAGED=6 QUERIES=60 go test -race -count=1 -timeout 20m -skip 'TestBatchesAreCut|TestEndlessRow|TestValuesAreBounded|TestGroupsAreBounded' ./internal/...
+	FIUME_RACE=1 COMMANDS=40 JOBS=4 go test -count=1 -timeout 10m -run 'TestLives|TestVersions' ./e2e
 
 lint:
 	./scripts/lint.sh

@@ -28,7 +28,12 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	binary = filepath.Join(dir, "fiume")
-	build := exec.Command("go", "build", "-o", binary, "../cmd/fiume")
+	args := []string{"build", "-o", binary}
+	if os.Getenv("FIUME_RACE") != "" { // what races is then reported by the program, which fails
+		args = append(args, "-race")
+		_ = os.Setenv("GORACE", "halt_on_error=1")
+	}
+	build := exec.Command("go", append(args, "../cmd/fiume")...)
 	build.Stderr = os.Stderr
 	if err := build.Run(); err != nil {
 		panic(err)

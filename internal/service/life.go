@@ -23,9 +23,6 @@ type command struct {
 	done chan error
 }
 
-// errDropped says that the job was dropped before a command came to it.
-var errDropped = errors.New("the job has been dropped")
-
 // live takes commands until the job is dropped or the service ends.
 func (j *job) live() {
 	defer close(j.gone)

@@ -22,7 +22,7 @@ func extremes(fields []types.Field) *column.Batch {
 	b := fuzzRows(fields)
 	out := &column.Batch{N: n, Split: -1}
 	words := []int64{math.MaxInt64, math.MinInt64, math.MaxInt32, math.MinInt32, types.LastTimestamp, types.FirstTimestamp, 0, -1, 1 << 53, 1_000_000, 16_000_000, 3}
-	floats := []float64{math.Inf(1), math.Inf(-1), math.NaN(), math.MaxFloat64, math.SmallestNonzeroFloat64, -0.0, 1e300, 1e-300, 9.007199254740993e15, 0.1, -1, 1e19}
+	floats := []float64{math.Inf(1), math.Inf(-1), math.NaN(), math.MaxFloat64, math.SmallestNonzeroFloat64, math.Copysign(0, -1), 1e300, 1e-300, 9.007199254740993e15, 0.1, -1, 1e19}
 	million := strings.Repeat("a", 1_000_000)
 	texts := []string{million, strings.Repeat("é,", 300_000), "", ",", strings.Repeat("[", 9000) + strings.Repeat("]", 9000), `{"a":` + strings.Repeat("[1,", 200_000), "9999-12-31T23:59:59-01:00", "1e400", "%_%_%_%", strings.Repeat("%", 5000), "\x00", "P9999999999D"}
 	for c, f := range fields {
