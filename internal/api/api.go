@@ -103,7 +103,7 @@ func New(ctx context.Context, s *service.Service, console fs.FS, log *slog.Logge
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
 	r.UseRawPath, r.UnescapePathValues = true, true // a name may have a slash, written as %2F
-	r.Use(recovery(log), guard)
+	r.Use(recovery(log), told(log), guard)
 	config := huma.DefaultConfig("Fiume", service.Version)
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/openapi", "", ""
 	config.CreateHooks = nil
@@ -113,6 +113,15 @@ func New(ctx context.Context, s *service.Service, console fs.FS, log *slog.Logge
 	h.routes(a)
 	r.NoRoute(static(console))
 	return r
+}
+
+// told logs requests, for who asks for more in the log.
+func told(log *slog.Logger) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		began := time.Now()
+		c.Next()
+		log.Debug("request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "ms", time.Since(began).Milliseconds())
+	}
 }
 
 func recovery(log *slog.Logger) gin.HandlerFunc {

@@ -245,3 +245,33 @@ func TestServerIsLookedAfter(t *testing.T) {
 		t.Fatal(err)
 	}
 }
+
+// TestClaim: one service at a time has a database, and the next one when it has closed it.
+func TestClaim(t *testing.T) {
+	server, err := StartServer(t.Context(), t.TempDir(), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer server.Stop()
+	open := func() *Store {
+		s, err := Open(t.Context(), server.DSN("fiume"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return s
+	}
+	a, b := open(), open()
+	defer b.Close()
+	if err := a.Claim(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if err := b.Claim(t.Context()); err == nil || !strings.Contains(err.Error(), "another service uses this database") {
+		t.Errorf("two services: %v", err)
+	}
+	if err := a.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if err := b.Claim(t.Context()); err != nil {
+		t.Errorf("after the first has closed it: %v", err)
+	}
+}

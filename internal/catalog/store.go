@@ -5,6 +5,7 @@ package catalog
 import (
 	"cmp"
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"time"
@@ -143,7 +144,10 @@ const (
 )
 
 // Store is the open catalog.
-type Store struct{ db *gorm.DB }
+type Store struct {
+	db    *gorm.DB
+	claim *sql.Conn // holds the lock of Claim; nil: there is none
+}
 
 // Open connects to a database, given as the driver's DSN, and brings its tables up to date.
 func Open(ctx context.Context, dsn string) (*Store, error) {
@@ -190,8 +194,39 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	return s, nil
 }
 
+// Claim keeps other services out of the database, for as long as the store is open: it holds a lock of the server, on a connection
+// of its own. Another that has it already is the error.
+func (s *Store) Claim(ctx context.Context) error {
+	db, err := s.db.DB()
+	if err != nil {
+		return err
+	}
+	conn, err := db.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	var got *int
+	err = conn.QueryRowContext(ctx, "SELECT GET_LOCK(LEFT(CONCAT('fiume ', DATABASE()), 64), 2)").Scan(&got)
+	if err == nil && (got == nil || *got != 1) {
+		err = errors.New("another service uses this database; give each one of its own")
+	}
+	if err != nil {
+		return errors.Join(err, conn.Close())
+	}
+	s.claim = conn
+	go func() { // an idle connection would be closed
+		for conn.PingContext(context.Background()) == nil {
+			time.Sleep(time.Minute)
+		}
+	}()
+	return nil
+}
+
 // Close closes the connections.
 func (s *Store) Close() error {
+	if s.claim != nil {
+		_ = s.claim.Close()
+	}
 	db, err := s.db.DB()
 	if err != nil {
 		return err
@@ -214,8 +249,8 @@ func (s *Store) Definitions() (out []Definition, err error) {
 }
 
 // PutDefinition keeps a definition, in place of one of the same name.
-func (s *Store) PutDefinition(kind, name, sql string) error {
-	d := Definition{Kind: kind, Name: name, SQL: sql}
+func (s *Store) PutDefinition(kind, name, text string) error {
+	d := Definition{Kind: kind, Name: name, SQL: text}
 	return s.db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "name"}}, DoUpdates: clause.AssignmentColumns([]string{"kind", "sql", "updated_at"})}).Create(&d).Error
 }
 

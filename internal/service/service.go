@@ -124,6 +124,11 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if s.store, err = catalog.Open(context.WithoutCancel(ctx), dsn); err != nil {
 		return nil, errors.Join(err, s.close())
 	}
+	if c.DSN != "" {
+		if err := s.store.Claim(ctx); err != nil {
+			return nil, errors.Join(err, s.close())
+		}
+	}
 	if s.secrets, err = openVault(c.Dir, s.store, s.log); err != nil {
 		return nil, errors.Join(err, s.close())
 	}

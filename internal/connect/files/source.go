@@ -266,9 +266,19 @@ func (s *split) begin() error {
 		}
 		return err
 	}
+	blank := len(p.Data) - len(bytes.TrimLeft(p.Data, "\r\n")) // lines before the header
+	if blank == len(p.Data) {
+		return nil
+	}
+	p.Data, from = p.Data[blank:], from+int64(blank)
 	end, _ := s.csv.RecordEnd(p.Data, 0, true)
 	if s.header, err = s.csv.Header(bytes.TrimRight(p.Data[:end], "\r\n")); err != nil {
 		return err
+	}
+	for i, h := range s.header {
+		if k := slices.Index(s.header, h); k < i && h != "" {
+			return fmt.Errorf("the header has %q twice, as fields %d and %d, so that it does not say which is meant", h, k+1, i+1)
+		}
 	}
 	return s.Resume(from + int64(end))
 }
