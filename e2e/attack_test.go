@@ -353,6 +353,7 @@ func TestHungCatalog(t *testing.T) {
 	if err := syscall.Kill(pid, syscall.SIGSTOP); err != nil {
 		t.Fatal(err)
 	}
+	t.Cleanup(func() { _ = syscall.Kill(pid, syscall.SIGCONT) }) // one that stands still does not end with the service
 	declared := make(chan result, 1)
 	file := writeFile(t, t.TempDir(), "d.sql", "DECLARE SINK x TO TOPIC 'o';")
 	go func() { declared <- p.fiume("", "apply", file) }()
