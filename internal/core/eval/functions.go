@@ -171,7 +171,7 @@ func textKernel(f func(m *Machine, row int, dst []byte, a []*column.Vector) []by
 				out.S[i] = column.Str{}
 				continue
 			}
-			if m.over || i&255 == 255 && m.ended() {
+			if m.over || i&255 == 255 && m.Unwanted() {
 				m.over = true
 				out.S[i] = column.Str{}
 				continue
@@ -197,7 +197,7 @@ func valueKernel(f func(m *Machine, row int, a []types.Value) types.Value) Kerne
 				out.Set(i, n, types.Value{})
 				continue
 			}
-			if m.over || i&15 == 15 && m.ended() {
+			if m.over || i&15 == 15 && m.Unwanted() {
 				m.over = true
 				out.Set(i, n, types.Value{})
 				continue

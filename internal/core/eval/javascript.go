@@ -246,7 +246,7 @@ func (s *Script) kernel(m *Machine, a []*column.Vector, out *column.Vector, n in
 	for i := range n {
 		row := rows[from:ends[i]]
 		from = ends[i] + 1
-		if m.ended() {
+		if m.Unwanted() {
 			m.over = true
 			return
 		}

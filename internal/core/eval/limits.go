@@ -60,8 +60,8 @@ func (m *Machine) Cut(n int) bool {
 // Whole says that the batch at hand is not to be cut: its rows have been found to be small enough before.
 func (m *Machine) Whole() { m.made = -1 << 62 }
 
-// ended says whether nobody waits for the results any more. Loops that may be long ask now and then.
-func (m *Machine) ended() bool { return m.Ended != nil && m.Ended() }
+// Unwanted says whether nobody waits for the results any more. Loops that may be long ask now and then.
+func (m *Machine) Unwanted() bool { return m.Ended != nil && m.Ended() }
 
 // parts counts the parts of a value at all levels, and gives about what it takes in memory.
 func parts(v types.Value) (n, size int) {

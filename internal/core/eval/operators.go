@@ -523,7 +523,7 @@ func LikeRegex(x, pattern *Expr, flags string) (*Expr, error) {
 	size := patternSize(re)
 	e := call(boolean, func(m *Machine, a []*column.Vector, out *column.Vector, n int) {
 		for i := range n {
-			if m.over || i&15 == 15 && m.ended() {
+			if m.over || i&15 == 15 && m.Unwanted() {
 				m.over = true
 				return
 			}

@@ -184,25 +184,6 @@ func (w *keyedTask) deliver(d *step.Delivery, m marks) (out int64, err error) {
 	return w.lowest(), nil
 }
 
-// ErrMemory ends a run that holds more than it may and has no journal where state could wait.
-type ErrMemory struct{ Limit int64 }
-
-// Error implements error.
-func (e *ErrMemory) Error() string {
-	return fmt.Sprintf("it would hold more than %d MB in memory: ask for less (a later SINCE, a WHERE, fewer groups, shorter windows), or make a job of it, whose state may wait on disk", e.Limit>>20)
-}
-
-// within checks the job's limit where nothing can be parked.
-func (w *keyedTask) within() error {
-	if w.account(); w.job.held.Load() > w.job.opts.Memory {
-		return &ErrMemory{w.job.opts.Memory}
-	}
-	if b := w.job.opts.Budget; b != nil && b.Used() > b.Limit && w.job.held.Load() > b.Limit/8 { // the small ones go on
-		return &ErrMemory{w.job.held.Load()}
-	}
-	return nil
-}
-
 // lowest is the watermark of the results of all cells.
 func (w *keyedTask) lowest() int64 {
 	out := types.MaxTime

@@ -32,7 +32,7 @@ func (c *Context) cut(b *column.Batch, take func(b *column.Batch)) bool {
 	if !c.Machine.Cut(b.N) {
 		return false
 	}
-	if c.Machine.Ended != nil && c.Machine.Ended() {
+	if c.Machine.Unwanted() {
 		return true // nobody waits for it any more
 	}
 	for _, half := range halves(b) {
@@ -56,7 +56,7 @@ func (c *Context) selects(cond *eval.Expr, b *column.Batch, sel []uint32) []uint
 		return sel
 	}
 	sel = sel[:0]
-	if c.Machine.Ended != nil && c.Machine.Ended() {
+	if c.Machine.Unwanted() {
 		return sel
 	}
 	var failures []eval.Failure

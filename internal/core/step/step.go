@@ -505,7 +505,7 @@ func (x *Explode) Push(b *column.Batch) {
 		for j := v.S[i].Off; j < v.S[i].Off+v.S[i].Len; j++ {
 			rows, elements = append(rows, uint32(i)), append(elements, j)
 			if len(rows) == explodeRows {
-				if x.C.Machine.Ended != nil && x.C.Machine.Ended() {
+				if x.C.Machine.Unwanted() {
 					return // nobody waits for them any more
 				}
 				x.give(b, v, rows, elements)

@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"fmt"
 	"runtime"
 	"sync/atomic"
 	"time"
@@ -14,6 +15,25 @@ type Budget struct {
 
 // Used is how many bytes of state they hold.
 func (b *Budget) Used() int64 { return b.used.Load() }
+
+// ErrMemory ends a run that holds more than it may and has no journal where state could wait.
+type ErrMemory struct{ Limit int64 }
+
+// Error implements error.
+func (e *ErrMemory) Error() string {
+	return fmt.Sprintf("it would hold more than %d MB in memory: ask for less (a later SINCE, a WHERE, fewer groups, shorter windows), or make a job of it, whose state may wait on disk", e.Limit>>20)
+}
+
+// within checks the job's limit where nothing can be parked.
+func (w *keyedTask) within() error {
+	if w.account(); w.job.held.Load() > w.job.opts.Memory {
+		return &ErrMemory{w.job.opts.Memory}
+	}
+	if b := w.job.opts.Budget; b != nil && b.Used() > b.Limit && w.job.held.Load() > b.Limit/8 { // the small ones go on
+		return &ErrMemory{w.job.held.Load()}
+	}
+	return nil
+}
 
 // working counts the workers of all runs of the process that are not polite and have a piece in hand.
 var working atomic.Int64
