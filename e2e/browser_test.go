@@ -48,7 +48,7 @@ func browse(t testing.TB, base string) *tab {
 	t.Cleanup(cancelAlloc)
 	ctx, cancel := chromedp.NewContext(alloc)
 	t.Cleanup(cancel)
-	ctx, cancelTime := context.WithTimeout(ctx, 4*time.Minute)
+	ctx, cancelTime := context.WithTimeout(ctx, 12*time.Minute)
 	t.Cleanup(cancelTime)
 	b := &tab{t: t, ctx: ctx, base: base}
 	if err := chromedp.Listen(ctx, b.note); err != nil {
@@ -97,7 +97,7 @@ func (b *tab) clean() {
 
 func (b *tab) do(what string, steps ...act) {
 	b.t.Helper()
-	ctx, cancel := context.WithTimeout(b.ctx, 30*time.Second)
+	ctx, cancel := context.WithTimeout(b.ctx, patience)
 	defer cancel()
 	if err := chromedp.Do(ctx, steps...); err != nil {
 		b.t.Fatalf("%s: %v\n%s", what, err, b.text())
@@ -130,7 +130,7 @@ func (b *tab) text() string {
 func (b *tab) shows(parts ...string) {
 	b.t.Helper()
 	var missing string
-	for deadline := time.Now().Add(25 * time.Second); time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
+	for deadline := time.Now().Add(patience); time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
 		missing = ""
 		page := b.text()
 		for _, part := range parts {

@@ -225,7 +225,7 @@ func TestFollow(t *testing.T) {
 	want := d.table("SELECT CONCAT(id, '|', name, '|', CAST(score * 4 AS INT), '|', points, '|', fee, '|', kind, '|', extras, '|', UNIX_TIMESTAMP(seen) * 1000 DIV 1, '|', COALESCE(note, '-')) FROM runners")
 	columns := "id, '|', name, '|', CAST(score * 4 AS BIGINT), '|', points, '|', fee, '|', kind, '|', extras, '|', UNIX_MILLIS(seen), '|', COALESCE(note, '-')"
 	var got map[string]bool
-	deadline := time.Now().Add(60 * time.Second)
+	deadline := time.Now().Add(patience)
 	for {
 		if got = p.kept(columns, "copied"); maps.Equal(got, want) {
 			break

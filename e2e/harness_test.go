@@ -88,7 +88,7 @@ func start(t testing.TB, args ...string) *process {
 	}
 	go func() { p.done <- p.cmd.Wait() }()
 	t.Cleanup(p.end)
-	deadline := time.After(60 * time.Second)
+	deadline := time.After(patience)
 	for p.base == "" {
 		select {
 		case <-p.out.more:
@@ -128,7 +128,7 @@ func (p *process) stop() {
 		if err != nil {
 			p.t.Fatalf("the service did not end cleanly: %v\n%s", err, p.err)
 		}
-	case <-time.After(30 * time.Second):
+	case <-time.After(patience):
 		p.t.Fatalf("the service did not end:\n%s", p.err)
 	}
 }
@@ -140,7 +140,7 @@ func (p *process) end() {
 	select {
 	case err := <-p.done:
 		p.done <- err
-	case <-time.After(30 * time.Second):
+	case <-time.After(patience):
 		p.kill()
 	}
 }
@@ -161,7 +161,7 @@ type result struct {
 // fiume runs a command of the program to its end.
 func fiume(t testing.TB, in string, args ...string) result {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 2*patience)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, binary, args...)
 	cmd.Stdin = strings.NewReader(in)
@@ -197,14 +197,18 @@ func (r result) want(t testing.TB, code int, parts ...string) result {
 }
 
 // eventually waits until a condition holds.
+// patience is how long tests wait for what is bound to come. No test depends on how fast the machine is: where it is busy
+// with other things, seconds become minutes.
+const patience = 3 * time.Minute
+
 func eventually(t testing.TB, what string, ok func() bool) {
 	t.Helper()
-	for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+	for deadline := time.Now().Add(patience); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
 		if ok() {
 			return
 		}
 	}
-	t.Fatalf("after a minute: still not: %s", what)
+	t.Fatalf("after %s: still not: %s", patience, what)
 }
 
 func writeFile(t testing.TB, dir, name, text string) string {

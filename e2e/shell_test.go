@@ -70,7 +70,7 @@ func (x *terminal) shows(parts ...string) {
 	x.t.Helper()
 	for _, part := range parts {
 		found := false
-		for deadline := time.Now().Add(25 * time.Second); !found && time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+		for deadline := time.Now().Add(patience); !found && time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
 			all := x.text()
 			if i := strings.Index(all[min(x.at, len(all)):], part); i >= 0 {
 				x.at, found = min(x.at, len(all))+i+len(part), true
@@ -78,7 +78,7 @@ func (x *terminal) shows(parts ...string) {
 		}
 		if !found {
 			all := x.text()
-			x.t.Fatalf("the terminal lacks %q behind\n%s", part, all[max(0, min(x.at, len(all))-3000):])
+			x.t.Fatalf("the terminal lacks %q; it ends with\n%s", part, all[max(0, len(all)-3000):])
 		}
 	}
 }
@@ -169,7 +169,7 @@ CREATE JOB urgent_by_severity AS
 		if err != nil {
 			t.Error(err)
 		}
-	case <-time.After(10 * time.Second):
+	case <-time.After(patience):
 		t.Error("quit does not end the shell")
 	}
 	p.stop()

@@ -588,7 +588,7 @@ func TestFollowTopic(t *testing.T) {
 	p := serve(t, t.TempDir())
 	p.apply("CREATE TOPIC reads (PARTITIONS 2);")
 	p.send("reads", "before")
-	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), patience)
 	defer cancel()
 	var got []string
 	ready := make(chan struct{})

@@ -168,7 +168,7 @@ function Splits({ job }: { job: JobDetail }) {
               <tr key={`${s.stream} ${s.split}`}>
                 <Td>{s.stream}</Td><Td mono>{s.split}</Td><Td right>{count(s.next)}</Td><Td right>{s.left === undefined ? "–" : count(s.left)}</Td>
                 <Td mono>{instant(s.newest_at)}</Td><Td mono>{instant(s.watermark)}</Td><Td right>{s.newest_at !== undefined && s.watermark !== undefined ? `${((newest - s.watermark) / 1e6).toFixed(1)} s` : "–"}</Td>
-                <Td><span className="text-soft">{s.notice || (s.ended ? "ended" : s.idle ? (s.table ? "up to date" : "idle") : "reading")}</span></Td>
+                <Td><span className="text-soft">{s.notice || (s.ended ? "ended" : s.idle ? (s.table ? "up to date" : "idle") : s.holds ? "silent; the others wait for it" : "reading")}</span></Td>
               </tr>
             ))}
           </tbody>

@@ -12,6 +12,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -172,6 +173,25 @@ var packed = func() func(http.Handler) http.HandlerFunc {
 	return w
 }()
 
+// consolePages are what the paths of the console's pages begin with.
+var consolePages = []string{"", "jobs", "topics", "declared", "work", "streams", "activity"}
+
+// statusWriter answers with a status of its own.
+type statusWriter struct {
+	gin.ResponseWriter
+	status int
+}
+
+// WriteHeader implements http.ResponseWriter.
+func (w *statusWriter) WriteHeader(int) { w.ResponseWriter.WriteHeader(w.status) }
+
+func clipPath(path string) string {
+	if len(path) > 80 {
+		return path[:80] + "…"
+	}
+	return path
+}
+
 // static serves the console; paths that are no file are pages of it.
 func static(console fs.FS) gin.HandlerFunc {
 	files := packed(http.FileServerFS(console))
@@ -182,12 +202,24 @@ func static(console fs.FS) gin.HandlerFunc {
 			return
 		}
 		if st, err := fs.Stat(console, path); path == "" || err != nil || st.IsDir() {
+			first, _, _ := strings.Cut(path, "/")
+			status := http.StatusOK
+			if !slices.Contains(consolePages, first) {
+				status = http.StatusNotFound
+				if !strings.Contains(c.GetHeader("Accept"), "text/html") { // no browser: a probe must not take a page for an answer
+					c.JSON(status, &Problem{Status: status, Title: "Not Found", Detail: "there is no " + clipPath("/"+path) + "; the calls stand in /openapi.json"})
+					return
+				}
+			}
 			if _, err := fs.Stat(console, "index.html"); err != nil {
 				c.String(http.StatusNotFound, "The console has not been built into this program: make build\n")
 				return
 			}
 			c.Request.URL.Path = "/"
 			c.Header("Cache-Control", "no-cache")
+			if status != http.StatusOK { // the page that says so
+				c.Writer = &statusWriter{c.Writer, status}
+			}
 		} else if strings.HasPrefix(path, "assets/") {
 			c.Header("Cache-Control", "public, max-age=31536000, immutable")
 		}

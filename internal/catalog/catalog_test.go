@@ -49,12 +49,14 @@ func TestPrivateServer(t *testing.T) {
 	former := s.Password
 	// The server is left behind, as when its service is killed while the server is slow to end.
 	left := s
+	close(left.stop) // nobody looks after it any more
+	<-left.done
 	if s, err = StartServer(ctx, dir, nil); err != nil {
 		t.Fatal(err)
 	}
 	select {
 	case <-left.exited:
-	case <-time.After(10 * time.Second):
+	case <-time.After(time.Minute):
 		t.Error("the former server still runs")
 	}
 	if s.Password == former {

@@ -254,6 +254,26 @@ func (s *Store) PutDefinition(kind, name, text string) error {
 	return s.db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "name"}}, DoUpdates: clause.AssignmentColumns([]string{"kind", "sql", "updated_at"})}).Create(&d).Error
 }
 
+// Redefine keeps a definition together with new versions of the jobs that go along with it, whose texts stay: all of it or
+// nothing.
+func (s *Store) Redefine(kind, name, text, actor string, versions []Version) error {
+	return s.db.Transaction(func(tx *gorm.DB) error {
+		if err := tx.Model(&Definition{}).Where("name = ?", name).Updates(map[string]any{"kind": kind, "sql": text}).Error; err != nil {
+			return err
+		}
+		for _, v := range versions {
+			v.Actor = actor
+			if err := tx.Model(&Job{}).Where("name = ?", v.Job).Update("version", v.Version).Error; err != nil {
+				return err
+			}
+			if err := tx.Create(&v).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 // DropDefinition forgets a definition.
 func (s *Store) DropDefinition(name string) error {
 	return s.db.Where("name = ?", name).Delete(&Definition{}).Error

@@ -118,6 +118,38 @@ func (r *Run) Do(kill, stop context.Context) error {
 	}
 }
 
+// TakeOver prepares the change from the run's plan to another: the newest checkpoint, with the state that the other plan goes
+// on with, becomes a checkpoint of its own. Either plan can be run from it, so that it does not matter whether a crash comes
+// before the other plan counts or behind. The job does not run.
+func (r *Run) TakeOver(to *plan.Plan) error {
+	takeovers := to.Takeovers(r.Plan)
+	snap, entry, err := r.Keeper.Load(0)
+	if err != nil || snap == nil || len(takeovers) == 0 {
+		return err
+	}
+	r.Options.Restore, r.Options.Checkpoints = snap, true
+	r.Options.SameVersion = entry.Version == r.Keeper.Version
+	if journal := r.Keeper.Journal; journal != nil {
+		if err := r.Keeper.OpenJournal(); err != nil {
+			return err
+		}
+		defer journal.Close()
+		r.Options.Journal = journal
+	}
+	job, err := flow.New(r.Plan, r.Opener, r.Options)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = job.Close(false) }()
+	if err := job.TakeOver(snap, to, takeovers); err != nil {
+		return err
+	}
+	k := *r.Keeper
+	k.Version = 0 // it has the state of two
+	_, err = k.Save(snap, k.Now())
+	return err
+}
+
 // last keeps where a job has ended, and waits until the sinks have all rows.
 func (r *Run) last(kill context.Context, job *flow.Job) (bool, error) {
 	snap, err := job.Last()

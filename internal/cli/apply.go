@@ -21,7 +21,7 @@ file again changes nothing.`,
 		Example: `  fiume apply demo/sql/race.sql --set archive=archive/reads
   fiume apply --dry-run jobs.sql      # what would a new version of a job take over?
   echo 'SHOW JOBS;' | fiume apply -`,
-		Args: cobra.MinimumNArgs(1),
+		Args: atLeast(1, 0, "files of SQL"),
 		RunE: func(c *cobra.Command, args []string) error {
 			params, err := a.params()
 			if err != nil {
@@ -83,5 +83,9 @@ func (a *app) printOutcome(o service.Outcome) {
 	fmt.Fprintln(a.out)
 	if len(o.Changes) > 0 {
 		a.printChanges(o.Changes)
+	}
+	for _, j := range o.Jobs {
+		fmt.Fprintf(a.out, "  the job %s goes along\n", j.Job)
+		a.printChanges(j.Changes)
 	}
 }

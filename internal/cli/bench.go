@@ -49,7 +49,7 @@ most memory it held.`,
 		Example: `  fiume bench
   fiume bench --size 5000000 --work W1,W2 --rounds 5
   fiume bench --work W2b --cpu-profile profiles --output json`,
-		Args: cobra.NoArgs,
+		Args: arity(0, "no arguments"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if size < 1 || rounds < 1 {
 				return fail(exitUsage, "--size and --rounds take whole numbers from 1 up")

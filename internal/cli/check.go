@@ -20,7 +20,7 @@ func (a *app) checkCommand() *cobra.Command {
 Nothing outside is looked at. All errors are printed, each once, in order.`,
 		Example: `  fiume check demo/sql/race.sql
   fiume check --output json streams.sql jobs.sql`,
-		Args: cobra.MinimumNArgs(1),
+		Args: atLeast(1, 0, "files of SQL"),
 		RunE: func(c *cobra.Command, args []string) error {
 			params, err := a.params()
 			if err != nil {

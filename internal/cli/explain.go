@@ -22,7 +22,7 @@ source, what is not computed, how the work is shared, and the most that each ste
 keeps at a rate of rows. Nothing outside is looked at.`,
 		Example: `  fiume explain demo/sql/race.sql
   fiume explain jobs.sql --rate 50000 --output json`,
-		Args: cobra.MinimumNArgs(1),
+		Args: atLeast(1, 0, "files of SQL"),
 		RunE: func(c *cobra.Command, args []string) error {
 			params, err := a.params()
 			if err != nil {

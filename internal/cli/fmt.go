@@ -26,7 +26,7 @@ the command fails where there are any: for checks before a commit.`,
 		Example: `  fiume fmt jobs/crowd.sql
   fiume fmt --write jobs/*.sql
   echo "select a from b" | fiume fmt -`,
-		Args: cobra.MinimumNArgs(1),
+		Args: atLeast(1, 0, "files of SQL"),
 		RunE: func(c *cobra.Command, args []string) error {
 			var failed []error
 			other := []string{}

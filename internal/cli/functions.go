@@ -21,7 +21,7 @@ service; functions that users have made are listed by SHOW FUNCTIONS.`,
 		Example: `  fiume functions
   fiume functions --kind aggregate
   fiume functions date_trunc --output json`,
-		Args: cobra.MaximumNArgs(1),
+		Args: atLeast(0, 1, "at most one name"),
 		RunE: func(c *cobra.Command, args []string) error {
 			cat := plan.NewCatalog(connect.Places())
 			if len(args) == 1 {

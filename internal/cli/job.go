@@ -136,6 +136,8 @@ func (a *app) printJob(d *service.JobDetail) {
 				state = "ended"
 			} else if s.Idle {
 				state = "idle"
+			} else if s.Holds != nil {
+				state = "silent; the others wait for it"
 			}
 			rows = append(rows, []string{s.Stream, s.Split, number(s.Next), instant(s.NewestAt), instant(s.Watermark), state})
 		}

@@ -99,7 +99,40 @@ Exit codes: 0 done, 1 failed, 2 wrong arguments, 3 errors in the SQL, 4 not foun
 	root.AddCommand(a.serveCommand(), a.demoCommand(), a.runCommand(), a.checkCommand(), a.fmtCommand(), a.explainCommand(), a.functionsCommand(), a.testCommand(), a.benchCommand(), a.applyCommand(), a.queryCommand(), a.shellCommand(), a.tryCommand(), a.sampleCommand(), a.proposeCommand(), a.driftCommand(), a.connectionsCommand(),
 		a.jobCommand(), a.topicCommand(), a.latenessCommand(), a.secretCommand(), a.activityCommand(), a.versionCommand())
 	root.CompletionOptions.HiddenDefaultCmd = true
+	groups(root)
 	return root
+}
+
+// groups has commands that only hold others refuse what is none of these, instead of printing their help as if all were well.
+func groups(c *cobra.Command) {
+	for _, sub := range c.Commands() {
+		groups(sub)
+	}
+	if c.Runnable() || !c.HasSubCommands() {
+		return
+	}
+	c.Args = cobra.ArbitraryArgs
+	c.RunE = func(c *cobra.Command, args []string) error {
+		if len(args) == 0 {
+			return c.Help()
+		}
+		hint := fmt.Sprintf("See '%s --help'.", c.CommandPath())
+		if near := c.SuggestionsFor(args[0]); len(near) > 0 {
+			hint = fmt.Sprintf("Did you mean '%s %s'?", c.CommandPath(), near[0])
+		}
+		return fail(exitUsage, "'%s' has no command %q\n%s", c.CommandPath(), args[0], hint)
+	}
+	c.SuggestionsMinimumDistance = 2
+}
+
+// atLeast checks that there are arguments, with a message of its own; most is 0 where there may be any number.
+func atLeast(n, most int, what string) cobra.PositionalArgs {
+	return func(c *cobra.Command, args []string) error {
+		if len(args) >= n && (most == 0 || len(args) <= most) {
+			return nil
+		}
+		return fail(exitUsage, "%s takes %s, found %d arguments\nSee '%s --help'.", c.CommandPath(), what, len(args), c.CommandPath())
+	}
 }
 
 // arity checks the number of arguments with a message of its own.

@@ -31,7 +31,7 @@ the same each time. Where rows are late, the order of arrival stays.`,
 		Example: `  fiume test demo/tests
   fiume test demo/tests/crowding --variants 50 --seed 7
   fiume test --update demo/tests/crowding   # writes what the sinks hold, to look at`,
-		Args: cobra.MinimumNArgs(1),
+		Args: atLeast(1, 0, "directories of tests"),
 		RunE: func(c *cobra.Command, args []string) error {
 			params, err := a.params()
 			if err != nil {

@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"crypto/rand"
 	"encoding/hex"
 	"encoding/json"
@@ -69,7 +70,7 @@ func (a *app) topicCommand() *cobra.Command {
 	var key string
 	write := &cobra.Command{
 		Use: "write NAME", Short: "Write the lines of standard input as messages", Args: arity(1, "the name of a topic"),
-		Long: `Writes each line of standard input as a message. With --key the key is the text of
+		Long: `Writes each line of standard input as a message, soon after it has come. With --key the key is the text of
 that field of the JSON message; messages of one key stay in order.`,
 		Example: `  echo '{"chip":"P00001","mat":"start"}' | fiume topic write mat-reads --key chip`,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -208,6 +209,7 @@ func (a *app) writeLines(c *cobra.Command, topic, key string) (int64, error) {
 	writer := rand.Text()
 	var batch []api.MessageRequest
 	total, size, number := int64(0), 0, 0
+	ctx := c.Context()
 	flush := func() error {
 		if len(batch) == 0 {
 			return nil
@@ -217,12 +219,12 @@ func (a *app) writeLines(c *cobra.Command, topic, key string) (int64, error) {
 		for try := range writeTries {
 			if try > 0 {
 				select {
-				case <-c.Context().Done():
-					return c.Context().Err()
+				case <-ctx.Done():
+					return ctx.Err()
 				case <-time.After(time.Duration(try) * 500 * time.Millisecond):
 				}
 			}
-			if err = a.client().WriteBatch(c.Context(), topic, fmt.Sprint(writer, "/", number), batch); !errors.Is(err, client.ErrNoService) {
+			if err = a.client().WriteBatch(ctx, topic, fmt.Sprint(writer, "/", number), batch); !errors.Is(err, client.ErrNoService) {
 				break
 			}
 		}
@@ -233,13 +235,47 @@ func (a *app) writeLines(c *cobra.Command, topic, key string) (int64, error) {
 		batch, size = batch[:0], 0
 		return nil
 	}
+	lines, gone := make(chan lineRead, linesAWrite), make(chan struct{})
+	defer close(gone)
+	go func() {
+		for {
+			text, err := readLine(in)
+			select {
+			case lines <- lineRead{text, err}:
+			case <-gone:
+				return
+			}
+			if err != nil {
+				return
+			}
+		}
+	}()
 	for line := 1; ; line++ {
-		text, err := readLine(in)
+		var next lineRead
+		var pause <-chan time.Time
+		if len(batch) > 0 {
+			pause = time.After(writePause)
+		}
+		select {
+		case next = <-lines:
+		case <-pause: // whoever writes line by line has each of them in the topic soon
+			if err := flush(); err != nil {
+				return total, err
+			}
+			line--
+			continue
+		case <-c.Context().Done(): // what has come is written
+			var cancel context.CancelFunc
+			ctx, cancel = context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+			defer cancel()
+			return total, errors.Join(flush(), c.Context().Err())
+		}
+		text, err := next.text, next.err
 		if errors.Is(err, io.EOF) {
 			return total, flush()
 		}
 		if err != nil {
-			return total, fmt.Errorf("line %d: %w (%d messages had been written)", line, err, total)
+			return total, errors.Join(flush(), fmt.Errorf("line %d: %w (%d messages had been written)", line, err, total+int64(len(batch))))
 		}
 		if len(bytes.TrimSpace(text)) == 0 {
 			continue
@@ -268,6 +304,15 @@ func (a *app) writeLines(c *cobra.Command, topic, key string) (int64, error) {
 		}
 	}
 }
+
+// lineRead is a line, or why there is none.
+type lineRead struct {
+	text []byte
+	err  error
+}
+
+// writePause is how long lines wait for more to be written with them.
+const writePause = 100 * time.Millisecond
 
 // readLine reads a line without its end. io.EOF says that there is none.
 func readLine(in *bufio.Reader) ([]byte, error) {

@@ -26,16 +26,17 @@ func Places() []plan.Place { return []plan.Place{files.Place, topics.Place, mari
 
 // Opener opens sources and sinks for a run.
 type Opener struct {
-	Topics  *topiclog.Log  // nil where there are no built-in topics
-	MariaDB mariadb.Access // secrets of endpoints, and the private server
-	Rows    flow.Sink      // takes the rows of an output without a sink
-	Durable bool           // a job of the service, which goes on for long
-	Live    bool           // a live query: streams begin now unless they say otherwise
-	Piece   int            // bytes that a worker decodes at a time; 0: the default
-	Disk    disk.FS        // nil: that of the operating system
-	Spools  string         // directory for what sinks hold back
-	Files   *files.Roots   // where files may lie; nil: anywhere
-	Writer  string         // who writes, the same in all runs of a job; "" for a run that is not continued
+	Topics  *topiclog.Log   // nil where there are no built-in topics
+	MariaDB mariadb.Access  // secrets of endpoints, and the private server
+	Rows    flow.Sink       // takes the rows of an output without a sink
+	Durable bool            // a job of the service, which goes on for long
+	Live    bool            // a live query: streams begin now unless they say otherwise
+	Piece   int             // bytes that a worker decodes at a time; 0: the default
+	Disk    disk.FS         // nil: that of the operating system
+	Spools  string          // directory for what sinks hold back
+	Files   *files.Roots    // where files may lie; nil: anywhere
+	Coming  map[string]bool // topics that Check takes as there: they are about to be made
+	Writer  string          // who writes, the same in all runs of a job; "" for a run that is not continued
 }
 
 // ErrNoTopics says that topics need the service.
@@ -143,7 +144,7 @@ func (o *Opener) Check(ctx context.Context, p *plan.Plan) error {
 				errs = append(errs, fmt.Errorf("stream %s: %w", s.Step, err))
 			}
 		}
-		if s.Stream.Place == "topic" && o.Topics != nil && o.Topics.Topic(s.Stream.Address) == nil {
+		if s.Stream.Place == "topic" && o.Topics != nil && o.Topics.Topic(s.Stream.Address) == nil && !o.Coming[s.Stream.Address] {
 			errs = append(errs, fmt.Errorf("stream %s: there is no topic '%s'; create it with CREATE TOPIC", s.Step, s.Stream.Address))
 		}
 	}
@@ -158,7 +159,7 @@ func (o *Opener) Check(ctx context.Context, p *plan.Plan) error {
 		case "mariadb":
 			err = mariadb.Check(ctx, out, o.MariaDB)
 		case "topic":
-			if o.Topics != nil && o.Topics.Topic(out.Sink.Address) == nil {
+			if o.Topics != nil && o.Topics.Topic(out.Sink.Address) == nil && !o.Coming[out.Sink.Address] {
 				err = fmt.Errorf("there is no topic '%s'; create it with CREATE TOPIC", out.Sink.Address)
 			} else {
 				err = keyed(out)

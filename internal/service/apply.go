@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -30,6 +31,8 @@ type Outcome struct {
 
 	// Changes say what a new version of a job takes over from the one before.
 	Changes []plan.Change `json:"changes,omitempty" doc:"of a job that is replaced: what its steps, streams and sinks take over"`
+	// Jobs go along with a stream or table that is replaced.
+	Jobs []JobChange `json:"jobs,omitempty" doc:"of a stream or table that is replaced: the jobs that use it, and what they take over"`
 }
 
 // Script is SQL text with its parameters.
@@ -78,7 +81,7 @@ func (s *Service) catalog() *plan.Catalog {
 func (s *Service) Apply(ctx context.Context, actor string, in Script, dryRun bool) ([]Outcome, error) {
 	script, errs, cat := s.read(in)
 	var actions []action
-	made := &made{created: map[string]bool{}, dropped: map[string]bool{}}
+	made := &made{created: map[string]bool{}, dropped: map[string]bool{}, topics: map[string]bool{}, outside: true}
 	if in.Begin != "" {
 		begin, err := plan.ParseBound(in.Begin)
 		if err != nil {
@@ -87,7 +90,7 @@ func (s *Service) Apply(ctx context.Context, actor string, in Script, dryRun boo
 		made.begin = &begin
 	}
 	for _, st := range script.Statements {
-		if a := s.prepare(actor, script, st, cat, errs, made); a != nil {
+		if a := s.prepare(ctx, actor, script, st, cat, errs, made); a != nil {
 			actions = append(actions, a)
 		}
 	}
@@ -111,6 +114,8 @@ func (s *Service) Apply(ctx context.Context, actor string, in Script, dryRun boo
 // made is what a script's earlier statements will have made of jobs.
 type made struct {
 	created, dropped map[string]bool
+	topics           map[string]bool
+	outside          bool      // places outside are asked whether they fit
 	preview          []Outcome // what would be done
 	begin            *plan.Bound
 }
@@ -126,21 +131,21 @@ func (m *made) wouldNote(kind, name, done, note string) {
 }
 
 // prepare checks one statement against the catalog as it will be then, and gives what does it.
-func (s *Service) prepare(actor string, script *sql.Script, st sql.Statement, cat *plan.Catalog, errs *sql.Errors, made *made) action {
+func (s *Service) prepare(ctx context.Context, actor string, script *sql.Script, st sql.Statement, cat *plan.Catalog, errs *sql.Errors, made *made) action {
 	src := script.Source(st)
 	switch st := st.(type) {
 	case *sql.DeclareEndpoint:
-		return s.define(actor, st, src, sql.KindEndpoint, st.Name, st.Replace, cat, errs, made)
+		return s.define(ctx, actor, st, src, sql.KindEndpoint, st.Name, st.Replace, cat, errs, made)
 	case *sql.DeclareStream:
-		return s.define(actor, st, src, sql.KindStream, st.Name, st.Replace, cat, errs, made)
+		return s.define(ctx, actor, st, src, sql.KindStream, st.Name, st.Replace, cat, errs, made)
 	case *sql.DeclareSink:
-		return s.define(actor, st, src, sql.KindSink, st.Name, st.Replace, cat, errs, made)
+		return s.define(ctx, actor, st, src, sql.KindSink, st.Name, st.Replace, cat, errs, made)
 	case *sql.CreateView:
-		return s.define(actor, st, src, sql.KindView, st.Name, st.Replace, cat, errs, made)
+		return s.define(ctx, actor, st, src, sql.KindView, st.Name, st.Replace, cat, errs, made)
 	case *sql.CreateFunction:
-		return s.define(actor, st, src, sql.KindFunction, st.Name, st.Replace, cat, errs, made)
+		return s.define(ctx, actor, st, src, sql.KindFunction, st.Name, st.Replace, cat, errs, made)
 	case *sql.DeclareTable:
-		return s.define(actor, st, src, sql.KindTable, st.Name, st.Replace, cat, errs, made)
+		return s.define(ctx, actor, st, src, sql.KindTable, st.Name, st.Replace, cat, errs, made)
 	case *sql.Insert:
 		return s.prepareInsert(actor, st, cat, errs, made)
 	case *sql.CreateTopic:
@@ -149,6 +154,7 @@ func (s *Service) prepare(actor string, script *sql.Script, st sql.Statement, ca
 		if s.topics.Topic(st.Name.Text) != nil && !st.IfNotExists {
 			errs.Add(sql.Duplicate, st.Name.Span, "write IF NOT EXISTS to leave it as it is", "there is already a topic %q", st.Name.Text)
 		}
+		made.topics[st.Name.Text] = true
 		if s.topics.Topic(st.Name.Text) == nil {
 			made.would(sql.KindTopic, st.Name.Text, "created")
 		} else {
@@ -163,7 +169,7 @@ func (s *Service) prepare(actor string, script *sql.Script, st sql.Statement, ca
 			return o, s.CreateTopic(actor, st.Name.Text, set)
 		}
 	case *sql.CreateJob:
-		return s.prepareJob(actor, st, src, cat, errs, made)
+		return s.prepareJob(ctx, actor, st, src, cat, errs, made)
 	case *sql.StartJob:
 		made.would(sql.KindJob, st.Name.Text, "started")
 		if st.From != nil {
@@ -235,7 +241,7 @@ func explained(name string, p *plan.Plan) Outcome {
 	return Outcome{Kind: "plan", Name: name, Done: "shown", Note: x.String(), Plan: x}
 }
 
-func (s *Service) define(actor string, st sql.Statement, src, kind string, name sql.Name, replace bool, cat *plan.Catalog, errs *sql.Errors, made *made) action {
+func (s *Service) define(ctx context.Context, actor string, st sql.Statement, src, kind string, name sql.Name, replace bool, cat *plan.Catalog, errs *sql.Errors, made *made) action {
 	if tooLong(name, errs) {
 		return nil
 	}
@@ -251,6 +257,9 @@ func (s *Service) define(actor string, st sql.Statement, src, kind string, name 
 	had := cat.KindOf(name.Text) == kind
 	if replace && had {
 		if users := s.usersOf(cat, kind, name.Text, made.dropped); len(users) > 0 {
+			if kind == sql.KindStream || kind == sql.KindTable {
+				return s.prepareEvolution(ctx, actor, st, src, kind, name, cat, errs, made)
+			}
 			errs.Add(sql.InUse, name.Span, "stop and drop it first, or declare another "+kind, "the %s %q is used by %s", kind, name.Text, strings.Join(users, ", "))
 			return nil
 		}
@@ -278,38 +287,53 @@ func (s *Service) define(actor string, st sql.Statement, src, kind string, name 
 	return func(context.Context) (Outcome, error) {
 		s.defining.Lock()
 		defer s.defining.Unlock()
-		late := &sql.Errors{File: name.Text, Text: src} // its places are those of its own text
-		script, err := sql.Parse(name.Text, src, nil)
+		next, err := s.defined(name.Text, src)
+		if err == nil {
+			err = s.store.PutDefinition(kind, name.Text, src)
+		}
 		if err != nil {
 			return Outcome{}, err
 		}
-		s.mu.Lock()
-		next := s.cat.Clone()
-		s.mu.Unlock()
-		if !next.Define(script.Statements[0], late) {
-			return Outcome{}, late.Err()
-		}
-		if err := s.store.PutDefinition(kind, name.Text, src); err != nil {
-			return Outcome{}, err
-		}
-		s.mu.Lock()
-		s.cat = next
-		i := slices.IndexFunc(s.defs, func(d catalog.Definition) bool { return d.Name == name.Text })
-		d := catalog.Definition{Kind: kind, Name: name.Text, SQL: src, CreatedAt: time.Now(), UpdatedAt: time.Now()}
 		done := "declared"
 		if kind == sql.KindView || kind == sql.KindFunction {
 			done = "created"
 		}
-		if i >= 0 {
-			s.defs[i] = d
+		if s.nowDefined(next, kind, name.Text, src) {
 			done = "replaced"
-		} else {
-			s.defs = append(s.defs, d)
 		}
-		s.mu.Unlock()
 		s.note(actor, done, kind+" "+name.Text, src)
 		return Outcome{Kind: kind, Name: name.Text, Done: done, Note: note}, nil
 	}
+}
+
+// defined gives the service's catalog as it is with a definition. The caller holds defining.
+func (s *Service) defined(name, src string) (*plan.Catalog, error) {
+	errs := &sql.Errors{File: name, Text: src} // its places are those of its own text
+	script, err := sql.Parse(name, src, nil)
+	if err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	next := s.cat.Clone()
+	s.mu.Unlock()
+	if !next.Define(script.Statements[0], errs) {
+		return nil, errs.Err()
+	}
+	return next, nil
+}
+
+// nowDefined has a definition count that the store keeps, and says whether there was one of its name.
+func (s *Service) nowDefined(next *plan.Catalog, kind, name, src string) (had bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.cat = next
+	d := catalog.Definition{Kind: kind, Name: name, SQL: src, CreatedAt: time.Now(), UpdatedAt: time.Now()}
+	if i := slices.IndexFunc(s.defs, func(d catalog.Definition) bool { return d.Name == name }); i >= 0 {
+		s.defs[i] = d
+		return true
+	}
+	s.defs = append(s.defs, d)
+	return false
 }
 
 // longestName is how many letters the catalog keeps of a name.
@@ -329,15 +353,23 @@ func tooLong(name sql.Name, errs *sql.Errors) bool {
 func (s *Service) sameDefinition(kind, name string, st sql.Statement, src string) bool {
 	for _, d := range s.defs {
 		if d.Name == name {
-			return d.Kind == kind && (normal(d.SQL) == normal(src) || !listed(st) && sameButColumns(st, d.SQL))
+			return d.Kind == kind && (sameText(d.SQL, src) || !listed(st) && sameButColumns(st, d.SQL))
 		}
 	}
 	return false
 }
 
+// sameText says whether two statements differ in nothing but spaces and OR REPLACE.
+func sameText(a, b string) bool {
+	plain := func(src string) string { return orReplace.ReplaceAllString(normal(src), "$1 ") }
+	return plain(a) == plain(b)
+}
+
+var orReplace = regexp.MustCompile(`(?i)^(declare|create) or replace `)
+
 func normal(src string) string { return strings.Join(strings.Fields(src), " ") }
 
-func (s *Service) prepareJob(actor string, st *sql.CreateJob, src string, cat *plan.Catalog, errs *sql.Errors, made *made) action {
+func (s *Service) prepareJob(ctx context.Context, actor string, st *sql.CreateJob, src string, cat *plan.Catalog, errs *sql.Errors, made *made) action {
 	name := st.Name.Text
 	if tooLong(st.Name, errs) {
 		return nil
@@ -358,8 +390,15 @@ func (s *Service) prepareJob(actor string, st *sql.CreateJob, src string, cat *p
 		errs.Add(sql.Misfit, sink.Span, "declare a sink over another directory", "%s", why)
 		return nil
 	}
+	same := old != nil && !made.dropped[name] && sameText(old.text(), src)
+	if !same && made.outside {
+		if err := s.checkJob(ctx, p, made.topics); err != nil {
+			errs.Add(sql.Misfit, placeOf(st, err), "", "the job %s cannot run: %s", name, strings.ReplaceAll(err.Error(), "\n", "; "))
+			return nil
+		}
+	}
 	if old != nil && !made.dropped[name] {
-		if normal(old.text()) == normal(src) {
+		if same {
 			made.preview = append(made.preview, Outcome{Kind: sql.KindJob, Name: name, Done: "unchanged"})
 			return func(context.Context) (Outcome, error) {
 				return Outcome{Kind: sql.KindJob, Name: name, Done: "unchanged", Note: "it is " + old.info().State}, nil
@@ -375,19 +414,21 @@ func (s *Service) prepareJob(actor string, st *sql.CreateJob, src string, cat *p
 			return nil
 		}
 		made.preview = append(made.preview, Outcome{Kind: sql.KindJob, Name: name, Done: "would be replaced", Changes: changes})
-		at := *errs
 		return func(ctx context.Context) (Outcome, error) {
-			if err := s.checkJob(ctx, st, p, at); err != nil {
-				return Outcome{}, err
+			s.defining.Lock() // so that it goes along with what changes meanwhile
+			defer s.defining.Unlock()
+			if err := s.checkJob(ctx, p, nil); err != nil { // once more: what others do meanwhile counts
+				return Outcome{}, errorf(ErrRefused, "the job %s cannot run: %s", name, err)
 			}
 			return Outcome{Kind: sql.KindJob, Name: name, Done: "replaced", Changes: changes}, s.replace(ctx, actor, old, src)
 		}
 	}
 	made.preview = append(made.preview, Outcome{Kind: sql.KindJob, Name: name, Done: "would be created"})
-	at := *errs
 	return func(ctx context.Context) (Outcome, error) {
-		if err := s.checkJob(ctx, st, p, at); err != nil {
-			return Outcome{}, err
+		s.defining.Lock()
+		defer s.defining.Unlock()
+		if err := s.checkJob(ctx, p, nil); err != nil { // once more: what others do meanwhile counts
+			return Outcome{}, errorf(ErrRefused, "the job %s cannot run: %s", name, err)
 		}
 		row := catalog.Job{Name: name, SQL: src, Version: 1, Wanted: wantRunning, State: stateStarting}
 		if err := s.store.CreateJob(&row, actor); err != nil {
@@ -410,15 +451,11 @@ func (s *Service) prepareJob(actor string, st *sql.CreateJob, src string, cat *p
 	}
 }
 
-// checkJob looks whether what a job reads and writes is there and fits.
-func (s *Service) checkJob(ctx context.Context, st *sql.CreateJob, p *plan.Plan, at sql.Errors) error {
-	err := s.opener().Check(ctx, p)
-	if err == nil {
-		return nil
-	}
-	e := &sql.Errors{File: at.File, Text: at.Text}
-	e.Add(sql.Misfit, placeOf(st, err), "", "the job %s cannot run: %s", st.Name.Text, strings.ReplaceAll(err.Error(), "\n", "; "))
-	return e.Err()
+// checkJob looks whether what a job reads and writes is there and fits. coming are topics that are made before it.
+func (s *Service) checkJob(ctx context.Context, p *plan.Plan, coming map[string]bool) error {
+	o := s.opener()
+	o.Coming = coming
+	return o.Check(ctx, p)
 }
 
 // placeOf finds where a job names the sink that does not fit.

@@ -18,6 +18,7 @@ import (
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
+	"fiume/internal/core/types"
 	"fiume/internal/disk"
 )
 
@@ -251,6 +252,15 @@ func (j *job) info() JobInfo {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	i := JobInfo{Name: j.row.Name, State: j.row.State, Since: j.since, Reason: j.reason, Version: j.row.Version}
+	for _, x := range st.Splits {
+		if h := x.Holds; h != nil && i.State == stateRunning {
+			i.Reason = fmt.Sprintf("waits for %s, which has had no row for %s", x.Split, lengthText(h.Silent))
+			if h.Behind > 0 {
+				i.Reason += fmt.Sprintf(" and is %s behind the others", lengthText(h.Behind))
+			}
+			i.Reason += fmt.Sprintf("; with IDLE AFTER in its declaration the stream %s would not wait for it", x.Stream)
+		}
+	}
 	for _, x := range st.Steps {
 		switch x.Kind {
 		case "scan":
@@ -274,6 +284,9 @@ func (j *job) info() JobInfo {
 	}
 	return i
 }
+
+// lengthText is a length of time in words, to the second.
+func lengthText(micros int64) string { return sql.DurationText(micros / types.Second * types.Second) }
 
 func (j *job) status() (flow.Status, []flow.NamedSample, map[string][]string) {
 	j.mu.Lock()

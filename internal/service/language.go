@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"maps"
 	"slices"
 	"strings"
@@ -32,7 +33,7 @@ func (s *Service) Check(in Script) *Checked {
 	out := &Checked{Errors: []sql.Diagnostic{}, Statements: []Statement{}}
 	script, errs, cat := s.read(in)
 	cat.Sample = nil
-	made := &made{created: map[string]bool{}, dropped: map[string]bool{}}
+	made := &made{created: map[string]bool{}, dropped: map[string]bool{}, topics: map[string]bool{}}
 	for _, st := range script.Statements {
 		x := Statement{Kind: sql.KindOf(st)}
 		x.Line, x.Column = sql.Position(in.SQL, st.At().From)
@@ -47,13 +48,13 @@ func (s *Service) Check(in Script) *Checked {
 		case *sql.CreateJob:
 			x.Name = st.Name.Text
 			before := len(errs.List)
-			if s.prepare("", script, st, cat, errs, made) != nil && len(errs.List) == before {
+			if s.prepare(context.Background(), "", script, st, cat, errs, made) != nil && len(errs.List) == before {
 				if p := cat.Clone().Job(st, &sql.Errors{}); p != nil {
 					x.Plan = p.Explain(0)
 				}
 			}
 		default:
-			s.prepare("", script, st, cat, errs, made)
+			s.prepare(context.Background(), "", script, st, cat, errs, made)
 			x.Name = sql.NameOf(st)
 		}
 		out.Statements = append(out.Statements, x)

@@ -55,7 +55,7 @@ type Service struct {
 	questions *questions
 	opened    time.Time
 
-	defining sync.Mutex // one change of the definitions at a time; held while the catalog is written
+	defining sync.Mutex // one change of the definitions and of jobs' texts at a time; held while the catalog is written
 
 	mu    sync.Mutex
 	cat   *plan.Catalog

@@ -23,6 +23,17 @@ const unsettled = "the job %q could not be brought to a stand: %s; it goes on as
 func (s *Service) replace(ctx context.Context, actor string, j *job, src string) error {
 	err := j.changed(ctx, func() error {
 		version := j.record().Version + 1
+		from, err := s.planOf(j.text())
+		if err != nil {
+			return err
+		}
+		to, err := s.planOf(src)
+		if err == nil {
+			err = j.takeOver(from, to)
+		}
+		if err != nil {
+			return err
+		}
 		all, err := s.store.Versions(j.name)
 		if err == nil && len(all) > 0 {
 			version = all[0].Version + 1
@@ -45,6 +56,13 @@ func (s *Service) replace(ctx context.Context, actor string, j *job, src string)
 		s.note(actor, "replaced", j.name, src)
 	}
 	return err
+}
+
+// takeOver prepares a job that stands still for another plan: what that one keeps in another form is written anew.
+func (j *job) takeOver(from, to *plan.Plan) error {
+	r := checkpoint.Run{Keeper: j.keeper(), Plan: from, Opener: j.s.jobOpener(j.name),
+		Options: flow.Options{Describe: text.Describe, Parallelism: j.record().Parallelism, Memory: j.s.memoryOf(from)}}
+	return r.TakeOver(to)
 }
 
 // changesOf compares a job's plan with the one that is to take over.
@@ -91,6 +109,9 @@ func (s *Service) Revert(ctx context.Context, actor, name string, to int) ([]Out
 	for _, v := range all {
 		if v.Version == current || to != 0 && v.Version != to {
 			continue
+		}
+		if to == 0 && sameText(v.SQL, j.text()) {
+			continue // a version that came with a change of a stream
 		}
 		src := v.SQL
 		if script, err := sql.Parse(name, src, nil); err == nil {

@@ -38,8 +38,11 @@ func (w *keyedTask) within() error {
 // working counts the workers of all runs of the process that are not polite and have a piece in hand.
 var working atomic.Int64
 
-// politely runs a piece of work of a worker. A polite run leaves the processors to the others while these could use all
-// of them: it rests nine times as long as it has worked.
+// atOnce is how long a polite run works before it gives way: what is small is answered at once.
+const atOnce = 250 * time.Millisecond
+
+// politely runs a piece of work of a worker. A polite run that has worked for a while leaves the processors to the others
+// where these could use all of them: it rests nine times as long as it has worked.
 func (j *Job) politely(work func()) {
 	if !j.opts.Polite {
 		working.Add(1)
@@ -50,7 +53,7 @@ func (j *Job) politely(work func()) {
 	began := time.Now()
 	work()
 	took := time.Since(began)
-	if working.Load() < int64(runtime.GOMAXPROCS(0)) {
+	if j.worked.Add(int64(took)) < int64(atOnce) || working.Load() < int64(runtime.GOMAXPROCS(0)) {
 		return
 	}
 	select {

@@ -48,6 +48,7 @@ type Job struct {
 	keyed      map[*plan.Op][]*keyedTask
 	keyedTasks int                       // those whose state can be parked
 	held       atomic.Int64              // bytes of state that these hold in memory
+	worked     atomic.Int64              // nanoseconds that the workers of a polite run have worked
 	tables     map[*plan.Op]*state.Table // by Keep
 	caches     map[*plan.Op]step.Rows    // by Lookup, where the place is asked
 	sinks      []*sinkTask

@@ -210,6 +210,7 @@ type turn struct {
 	partials  []*plan.Op
 	watermark int64
 	idle      bool
+	still     int64 // watermark that the clock gives while all splits are idle, or 0
 	end       bool
 	next      int64 // position behind it
 }

@@ -124,6 +124,7 @@ type assignment struct {
 	end     bool
 	idle    bool
 	mark    int64 // event time that a quiet split has certainly reached, or 0
+	still   int64 // watermark of a stream all of whose splits are idle, or 0
 	from    bool  // the split is read from its beginning
 	all     bool  // a table's split has been read to its end, for now
 	nothing bool
@@ -190,6 +191,12 @@ func (s *scheduler) next(p *Piece) (*assignment, error) {
 					a.idle, a.next = true, sr.nextPos
 					return a, nil
 				}
+				if still := sr.scan.still(now); sr.idleSent && still > types.MinTime && now.Sub(sr.marked) >= markEvery {
+					sr.marked = now
+					sr.seq++
+					a.idle, a.still, a.next = true, still, sr.nextPos
+					return a, nil
+				}
 				if sr.scan.op.Stream.Arrival() && now.Sub(sr.marked) >= markEvery {
 					sr.marked = now
 					sr.seq++
@@ -232,6 +239,29 @@ const (
 	markEvery  = 200 * time.Millisecond
 	markBehind = time.Second
 )
+
+// still is the watermark of a stream all of whose splits are idle: while there is nobody to wait for, its event time goes on
+// with the clock from the newest row, so that what is due comes out. It is MinTime for any other. The caller holds the
+// scheduler's lock.
+func (sc *scanner) still(now time.Time) int64 {
+	newest, last := types.MinTime, time.Time{}
+	if sc.op.OfTable != nil || sc.op.Stream.Arrival() {
+		return newest
+	}
+	for _, sr := range sc.splits {
+		if !sr.idleSent && !sr.done {
+			return types.MinTime
+		}
+		newest = max(newest, sr.atTime)
+		if sr.lastData.After(last) {
+			last = sr.lastData
+		}
+	}
+	if newest == types.MinTime {
+		return newest
+	}
+	return newest - sc.op.Stream.Delay + max(0, now.Sub(last).Microseconds())
+}
 
 func (s *scheduler) lowest(tried map[*splitReader]bool) (best *splitReader) {
 	for _, sc := range s.job.sources {
@@ -276,7 +306,7 @@ func (j *Job) work() error {
 				sr.passMax(j, a.seq, types.MinTime)
 			}
 			sr.mu.Lock()
-			sr.deliver(j, a.seq, &turn{end: a.end, idle: a.idle, next: a.next, watermark: reached, split: int32(sr.index), fresh: a.from, complete: a.all, loaded: a.nothing})
+			sr.deliver(j, a.seq, &turn{end: a.end, idle: a.idle, still: a.still, next: a.next, watermark: reached, split: int32(sr.index), fresh: a.from, complete: a.all, loaded: a.nothing})
 			sr.mu.Unlock()
 			continue
 		}
@@ -536,6 +566,9 @@ func (sr *splitReader) deliver(j *Job, seq int64, t *turn) {
 		t.watermark, t.newest = types.MinTime, sr.newest
 		if sr.newest > types.MinTime {
 			t.watermark = sr.newest - sr.scan.op.Stream.Delay
+		}
+		if t.still != 0 {
+			t.watermark = max(t.watermark, t.still)
 		}
 		j.samples.addAll(t)
 		if err := sr.send(j.ctx, t); err != nil {

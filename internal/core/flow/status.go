@@ -3,6 +3,7 @@ package flow
 import (
 	"cmp"
 	"slices"
+	"time"
 
 	"fiume/internal/core/plan"
 	"fiume/internal/core/step"
@@ -52,6 +53,45 @@ type SplitStatus struct {
 	Left      *int64 `json:"left,omitempty"`  // messages that wait to be read, where that is known
 	Ended     bool   `json:"ended,omitempty"`
 	Notice    string `json:"notice,omitempty"` // what the source has to say
+	Holds     *Holds `json:"holds,omitempty"`  // where steps that keep rows or results wait for it
+}
+
+// Holds says that a silent split holds the others up.
+type Holds struct {
+	Silent int64 `json:"silent" doc:"microseconds of wall time since it had a row"`
+	Behind int64 `json:"behind,omitempty" doc:"microseconds that the watermark of the furthest split is ahead; 0 where this one never had a row"`
+}
+
+// heldUp is how long a split may be silent before it is said that the others wait for it.
+const heldUp = 10 * time.Second
+
+// holding names the split that the steps wait for: it is furthest behind, silent, and not idle, since nothing says when it would
+// be. silent has the time since each split had a row.
+func (j *Job) holding(splits []SplitStatus, silent []time.Duration) {
+	judges := slices.ContainsFunc(j.plan.Ops, func(o *plan.Op) bool { return o.Judges() })
+	low, high := -1, types.MinTime
+	at := func(i int) int64 {
+		if w := splits[i].Watermark; w != nil {
+			return *w
+		}
+		return types.MinTime
+	}
+	for i, s := range splits {
+		if s.Table || s.Ended || s.Idle {
+			continue
+		}
+		if high = max(high, at(i)); low < 0 || at(i) < at(low) {
+			low = i
+		}
+	}
+	if !judges || low < 0 || silent[low] < heldUp || at(low) >= high {
+		return
+	}
+	h := &Holds{Silent: silent[low].Microseconds()}
+	if at(low) > types.MinTime {
+		h.Behind = high - at(low)
+	}
+	splits[low].Holds = h
 }
 
 // Status is the ledger of a job and where its splits are.
@@ -75,6 +115,14 @@ func (j *Job) Status() Status {
 		}
 		return &t
 	}
+	var silent []time.Duration
+	j.sched.mu.Lock()
+	for _, sc := range j.sources {
+		for _, sr := range sc.splits {
+			silent = append(silent, j.opts.Now().Sub(sr.lastData))
+		}
+	}
+	j.sched.mu.Unlock()
 	for _, sc := range j.sources {
 		for _, sr := range sc.splits {
 			sr.seen.Lock()
@@ -94,6 +142,7 @@ func (j *Job) Status() Status {
 			s.Splits = append(s.Splits, st)
 		}
 	}
+	j.holding(s.Splits, silent)
 	for _, ws := range j.keyed {
 		for _, w := range ws {
 			w.seen.Lock()
@@ -151,8 +200,9 @@ func (j *Job) Status() Status {
 			st.OpenWindows = merged(st.OpenWindows, w.windows)
 			w.seen.Unlock()
 		}
-		if o.Agg != nil {
-			st.Lateness = o.Agg.Lateness
+		if a := o.Agg; a != nil {
+			st.Lateness = a.Lateness
+			st.windows(a)
 		}
 		s.Steps = append(s.Steps, st)
 	}
@@ -160,6 +210,29 @@ func (j *Job) Status() Status {
 		return cmp.Or(cmp.Compare(a.Stream, b.Stream), cmp.Compare(a.Split, b.Split))
 	})
 	return s
+}
+
+// windows brings the list of open windows, which is made now and then, in step with the watermark.
+func (s *Step) windows(a *plan.Aggregation) {
+	if a.Kind == plan.Running || a.Kind == plan.Fixed && a.Length == 1 { // groups without windows
+		s.OpenWindows, s.Windows = nil, 0
+		return
+	}
+	whole := len(s.OpenWindows) > 0 && len(s.OpenWindows) < listedOpen
+	if w := s.Watermark; w != nil {
+		s.OpenWindows = slices.DeleteFunc(s.OpenWindows, func(o step.OpenWindow) bool { return o.Closes+a.Lateness <= *w })
+		for i := range s.OpenWindows {
+			s.OpenWindows[i].Closed = s.OpenWindows[i].Closes <= *w
+		}
+	}
+	if whole { // they can be counted
+		s.Windows = 0
+		for _, o := range s.OpenWindows {
+			if !o.Closed {
+				s.Windows++
+			}
+		}
+	}
 }
 
 // merged adds the windows that another task has open; those of one place are one.

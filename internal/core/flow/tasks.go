@@ -309,16 +309,19 @@ func (w *keyedTask) run() error {
 	}
 }
 
-// watermark is the least over the producers that are not idle.
+// watermark is the least over the producers that are not idle; where all are, it is that of the one furthest on: none of
+// them is waited for.
 func (w *keyedTask) watermark() int64 {
-	low, any := types.MaxTime, false
+	low, high, any := types.MaxTime, w.passed.at[0], false
 	for i, m := range w.marks {
 		if !w.quiet[i] || w.box.ended[i] {
 			low, any = min(low, m), true
+		} else {
+			high = max(high, m)
 		}
 	}
 	if !any {
-		return w.passed.at[0]
+		return high
 	}
 	return low
 }
@@ -334,10 +337,14 @@ func (w *keyedTask) ended(err error) error {
 // watermarkOf is that of one side of a join. A table none of whose splits has anything to read is up to
 // date: its watermark goes with the rows that ask for it.
 func (w *keyedTask) watermarkOf(side int) int64 {
-	low, any := types.MaxTime, false
+	low, high, any := types.MaxTime, types.MinTime, false
 	for i, m := range w.marks {
-		if w.sides[i] == side && (!w.quiet[i] || w.box.ended[i]) {
+		switch {
+		case w.sides[i] != side:
+		case !w.quiet[i] || w.box.ended[i]:
 			low, any = min(low, m), true
+		default:
+			high = max(high, m)
 		}
 	}
 	switch {
@@ -345,6 +352,8 @@ func (w *keyedTask) watermarkOf(side int) int64 {
 		return low
 	case w.op.Kind == plan.AsOf && side == 1 && w.newest > types.MinTime:
 		return w.newest + 1
+	case w.op.Kind == plan.AsOf && side == 0, w.op.Kind == plan.Join && !w.op.Join.Tables:
+		return high // a stream whose splits are all idle
 	}
 	return types.MinTime // the step keeps the one it knows
 }

@@ -4,7 +4,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -16,37 +15,50 @@ import (
 // the rows that come in and of what is done with them; columns are traced back to what computes them, so that
 // a column more in a step before changes nothing.
 
-// identify gives the operators their keys.
+// Its meaning (Means) is the same without the form: neither which columns of a row are kept nor where they stand count.
+// Of two operators that mean the same and differ in their keys one can have the state of the other written anew, see
+// Takeovers.
+
+// identify gives the operators their keys and meanings.
 func (p *Plan) identify() {
-	m := &meaning{rowsOf: map[*Op]string{}, columns: map[place]string{}}
+	p.keys(false, func(o *Op) *string { return &o.Key })
+	p.keys(true, func(o *Op) *string { return &o.Means })
+	for _, o := range p.Outputs() {
+		o.Differs = p.Differs(o)
+	}
+}
+
+func (p *Plan) keys(bare bool, of func(*Op) *string) {
+	m := &meaning{bare: bare, rowsOf: map[*Op]string{}, columns: map[place]string{}}
 	seen := map[string]int{}
 	for _, o := range p.Ops {
+		key := of(o)
 		switch {
 		case o.Kind == Scan:
-			o.Key = "stream " + o.Stream.Name
+			*key = "stream " + o.Stream.Name
 			if o.OfTable != nil {
-				o.Key = "table " + o.Stream.Name
+				*key = "table " + o.Stream.Name
 			}
 		case o.Kind == Output:
-			o.Differs = p.Differs(o)
-			o.Key = "sink " + o.Step
+			*key = "sink " + o.Step
 			if o.Sink != nil {
-				o.Key += " " + o.Sink.Place + " " + o.Sink.Address
+				*key += " " + o.Sink.Place + " " + o.Sink.Address
 			}
 		case o.Kind == Side:
-			o.Key = fmt.Sprintf("side %d of %s", o.Side, m.rows(o.Into))
+			*key = fmt.Sprintf("side %d of %s", o.Side, m.rows(o.Into))
 		default:
-			o.Key = o.Kind.String() + " " + m.rows(o)
+			*key = o.Kind.String() + " " + m.rows(o)
 		}
-		seen[o.Key]++
-		if n := seen[o.Key]; n > 1 {
-			o.Key += " #" + strconv.Itoa(n)
+		seen[*key]++
+		if n := seen[*key]; n > 1 {
+			*key += " #" + strconv.Itoa(n)
 		}
 	}
 }
 
 // meaning finds out what operators mean.
 type meaning struct {
+	bare    bool // without the form
 	rowsOf  map[*Op]string
 	columns map[place]string
 }
@@ -140,7 +152,11 @@ func (m *meaning) other(o *Op) string {
 	}
 	if j := o.Join; j != nil {
 		parts = append(parts, fmt.Sprint(j.Kind, j.Pick, j.Tables, j.Lo, j.Hi, j.Lateness, j.Slack, j.Time, j.After, j.Valid), j.On)
-		if j.Cond != nil {
+		switch {
+		case j.Cond == nil:
+		case m.bare:
+			parts = append(parts, j.Cond.KeyOver(func(i int) string { return m.ofSide(o, i) }))
+		default:
 			parts = append(parts, j.Cond.Key())
 		}
 	}
@@ -149,6 +165,9 @@ func (m *meaning) other(o *Op) string {
 	}
 	if o.Of != nil {
 		parts = append(parts, m.rows(o.Of))
+	}
+	if m.bare {
+		return digest(parts...)
 	}
 	// What is kept of a row is part of the state's form.
 	for _, k := range o.Kept {
@@ -209,108 +228,66 @@ func (m *meaning) computes(o *Op, i int) string {
 		return m.column(o.Input, i)
 	case o.Kind == Scan:
 		return o.Stream.Name + "." + o.Fields[i].Name
+	case m.bare:
+		return m.traced(o, i)
 	}
 	return fmt.Sprintf("%s column %d", m.rows(o), i)
 }
+
+// traced says what computes a column by where it comes from, and not by where it stands: a column more before it changes
+// nothing.
+func (m *meaning) traced(o *Op, i int) string {
+	left := 0
+	if o.Input != nil {
+		left = len(o.Input.Fields)
+	}
+	switch o.Kind {
+	case Side, Keep, Settle:
+		return m.column(o.Input, i)
+	case Union:
+		var all []string
+		for _, in := range o.Inputs() {
+			all = append(all, m.column(in, i))
+		}
+		return strings.Join(all, eitherOf)
+	case Join, AsOf, Lookup:
+		return m.ofSide(o, i)
+	case Over, Explode:
+		if i < left {
+			return m.column(o.Input, i)
+		}
+		i -= left
+	}
+	return fmt.Sprintf("%s column %d", m.rows(o), i)
+}
+
+// ofSide says what computes a column of the rows that a join puts together.
+func (m *meaning) ofSide(o *Op, i int) string {
+	left := len(o.Input.Fields)
+	switch {
+	case i < left && o.Kind == Lookup:
+		return m.column(o.Input, i)
+	case i < left:
+		return "left" + columnOf + m.column(o.Input, i)
+	case o.Right != nil:
+		return "right" + columnOf + m.column(o.Right, i-left)
+	case o.Of != nil:
+		return o.OfTable.Name + columnOf + m.column(o.Of, i-left)
+	}
+	return fmt.Sprintf("%s column %d", o.OfTable.Name, i-left) // of a table that is asked where it is
+}
+
+// What stands between the parts of a traced column.
+const (
+	columnOf = " › "
+	eitherOf = " ¦ "
+)
 
 func (m *meaning) expr(e *eval.Expr, in *Op) string {
 	if e == nil {
 		return "-"
 	}
 	return e.KeyOver(func(i int) string { return m.column(in, i) })
-}
-
-// Change says what becomes of a step, a stream or a sink when one version of a job takes over from another.
-type Change struct {
-	Kind   string `json:"kind"` // stream, table, sink, or the kind of a step that keeps something
-	Step   string `json:"step"`
-	What   string `json:"what" enum:"kept,afresh,new,gone" doc:"kept: goes on where it was; afresh: a step of this name was there, but it means something else now"`
-	Detail string `json:"detail,omitempty"`
-}
-
-// Changes compares a plan with the one whose place and state it is to take over.
-func (p *Plan) Changes(old *Plan) (out []Change) {
-	was := map[string]*Op{}
-	names := map[string]bool{}
-	for _, o := range old.Ops {
-		if o.remembers() {
-			was[o.Key] = o
-			names[o.called()] = true
-		}
-	}
-	for _, o := range p.Ops {
-		if !o.remembers() {
-			continue
-		}
-		c := Change{Kind: o.called(), Step: o.Step, What: "new", Detail: o.fate(false)}
-		if _, ok := was[o.Key]; ok {
-			c.What, c.Detail = "kept", o.fate(true)
-			delete(was, o.Key)
-		} else if slices.ContainsFunc(old.Ops, func(x *Op) bool { return x.Kind == o.Kind && x.Step == o.Step }) {
-			c.What = "afresh"
-		}
-		out = append(out, c)
-	}
-	for _, o := range old.Ops {
-		if was[o.Key] != nil {
-			c := Change{Kind: o.called(), Step: o.Step, What: "gone", Detail: "what it kept is thrown away"}
-			if o.Kind == Scan || o.Kind == Output {
-				c.Detail = "its place is forgotten"
-			}
-			if !slices.ContainsFunc(out, func(x Change) bool { return x.Kind == c.Kind && x.Step == c.Step && x.What == "afresh" }) {
-				out = append(out, c)
-			}
-		}
-	}
-	return out
-}
-
-// remembers says whether an operator has something that a checkpoint keeps.
-func (o *Op) remembers() bool {
-	switch o.Kind {
-	case Scan, Output, Window, Unique, Over, Join, AsOf, Keep, Settle:
-		return true
-	}
-	return false
-}
-
-func (o *Op) called() string {
-	switch {
-	case o.Kind == Scan && o.OfTable != nil:
-		return "table"
-	case o.Kind == Scan:
-		return "stream"
-	case o.Kind == Output:
-		return "sink"
-	}
-	return o.Kind.String()
-}
-
-// fate says in words what becomes of what an operator keeps.
-func (o *Op) fate(kept bool) string {
-	switch {
-	case kept && o.Kind == Scan:
-		return "read on where the version before stops"
-	case kept && o.Kind == Output:
-		return "written on"
-	case kept:
-		return "its state is taken over"
-	case o.Kind == Scan && o.OfTable != nil:
-		return "read from its beginning"
-	case o.Kind == Scan && o.Since.Kind == Now:
-		return "read from now on"
-	case o.Kind == Scan && (o.Since.Kind == AtTime || o.Since.Kind == Ago):
-		return "read from where SINCE says"
-	case o.Kind == Scan:
-		return "read from the oldest message"
-	case o.Kind == Output:
-		return "gets rows from now on"
-	case o.Kind == Window:
-		return "begins empty: windows that are open now have only the rows from the change on"
-	case o.Kind == Keep:
-		return "read anew"
-	}
-	return "begins empty: it knows the rows from the change on"
 }
 
 // frame says what the frame is. One that begins at or before its row, or with the key, and ends at the row is written as

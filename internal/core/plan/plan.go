@@ -36,7 +36,8 @@ func (k Kind) String() string { return kindNames[k] }
 // may have several consumers.
 type Op struct {
 	ID     int
-	Key    string // what it means: equal keys of two plans have equal state
+	Key    string // what it means, and the form of its state: equal keys of two plans have equal state
+	Means  string // what it means, whatever the form
 	Kind   Kind
 	Step   string // the stream, step or sink of the user's text it belongs to
 	Detail string // for people: what it does

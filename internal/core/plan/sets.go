@@ -47,7 +47,12 @@ func (b *builder) block(s *sql.Select, step string) *Op {
 	for k := range n {
 		var ts []types.Type
 		for _, o := range branches {
-			ts = append(ts, o.Fields[k].Type)
+			if !isNull(o, k) { // NULL is of any type
+				ts = append(ts, o.Fields[k].Type)
+			}
+		}
+		if len(ts) == 0 {
+			ts = append(ts, first.Fields[k].Type)
 		}
 		t, ok := eval.Common(ts...)
 		if !ok {
@@ -84,9 +89,18 @@ func (b *builder) alike(o *Op, fields []types.Field, step string) *Op {
 	p.inherit(o)
 	p.Fields = fields
 	for k, f := range o.Fields {
-		p.Exprs = append(p.Exprs, eval.Cast(eval.Column(k, f.Type), fields[k].Type))
+		e := eval.Cast(eval.Column(k, f.Type), fields[k].Type)
+		if isNull(o, k) {
+			e = eval.Const(fields[k].Type, types.Value{})
+		}
+		p.Exprs = append(p.Exprs, e)
 	}
 	return b.add(p)
+}
+
+// isNull says whether a column of a step is NULL as it stands in the text.
+func isNull(o *Op, k int) bool {
+	return o.Kind == Project && o.Exprs[k] != nil && o.Exprs[k].Op == eval.OpConst && o.Exprs[k].Value.IsNull()
 }
 
 // distinct adds SELECT DISTINCT: a group for each row, within the window that its rows are of, or of a table.

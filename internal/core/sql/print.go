@@ -358,21 +358,7 @@ func (p *printer) options(before string, os []Option) doc {
 	}
 	var list cat
 	for i, o := range os {
-		d := keyword(o.Name) + " "
-		switch {
-		case o.Param != "":
-			d += o.Param
-		case o.IsText:
-			d += quoteText(o.Word)
-		case o.Duration != nil:
-			d += DurationText(*o.Duration)
-		case o.Number != nil:
-			d += strconv.FormatFloat(*o.Number, 'f', -1, 64)
-		case o.Names != nil:
-			d += "(" + namesText(o.Names) + ")"
-		default:
-			d += o.Word
-		}
+		d := keyword(o.Name) + " " + PrintOption(o)
 		if i < len(os)-1 {
 			d += ","
 		}
@@ -382,6 +368,23 @@ func (p *printer) options(before string, os []Option) doc {
 		}
 	}
 	return group{cat{before + "(", indent{cat{soft, list}}, soft, ")"}}
+}
+
+// PrintOption writes the value of an option.
+func PrintOption(o Option) string {
+	switch {
+	case o.Param != "":
+		return o.Param
+	case o.IsText:
+		return quoteText(o.Word)
+	case o.Duration != nil:
+		return DurationText(*o.Duration)
+	case o.Number != nil:
+		return strconv.FormatFloat(*o.Number, 'f', -1, 64)
+	case o.Names != nil:
+		return "(" + namesText(o.Names) + ")"
+	}
+	return o.Word
 }
 
 // commas puts a comma and a line between docs.

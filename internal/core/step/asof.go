@@ -41,8 +41,11 @@ type resolved struct {
 	version []byte // nil where there is none
 }
 
-// versionHead is the length of what stands before a version's columns.
-const versionHead = 9
+// What stands before the columns of a row that waits, and of a version.
+const (
+	waitingHead = 8
+	versionHead = 9
+)
 
 // NewAsOf makes one of the tasks.
 func NewAsOf(o *plan.Op, c *Context, next Node, task, tasks int) *AsOf {
@@ -343,7 +346,7 @@ func (x *AsOf) Restore(b []byte) error {
 		return hash, state.TaskOf(state.RangeOf(hash), x.tasks) == x.task
 	}
 	rest, err := state.ReadRows(r.b, func(hash uint64, key []byte, row state.Row, cols []byte) {
-		if h, ok := mine(hash, key); ok && len(cols) >= 8 && x.layouts[0].Valid(cols[8:]) {
+		if h, ok := mine(hash, key); ok && len(cols) >= waitingHead && x.layouts[0].Valid(cols[waitingHead:]) {
 			x.waiting.add(row.Time, x.rows.Add(h, key, row.Time, row.Pos, row.From, cols))
 		}
 	})

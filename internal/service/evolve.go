@@ -1,0 +1,233 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"fiume/internal/catalog"
+	"fiume/internal/core/plan"
+	"fiume/internal/core/sql"
+)
+
+// JobChange is what becomes of a job when a stream or table that it uses is replaced.
+type JobChange struct {
+	Job     string        `json:"job"`
+	Changes []plan.Change `json:"changes" doc:"what its steps, streams and sinks take over"`
+}
+
+// evolution is a stream or table that is to take the place of one that is used, with the jobs that go along.
+type evolution struct {
+	kind, name, src string
+	next            *plan.Catalog // with it
+	jobs            []evolving
+}
+
+// evolving is a job that goes along.
+type evolving struct {
+	*job
+	from, to *plan.Plan
+}
+
+// changes says what becomes of the jobs.
+func (e *evolution) changes() []JobChange {
+	out := []JobChange{}
+	for _, j := range e.jobs {
+		out = append(out, JobChange{j.name, j.to.Changes(j.from)})
+	}
+	return out
+}
+
+// prepareEvolution checks a declaration that replaces one that is used. It goes through where all that use it can go on with it.
+func (s *Service) prepareEvolution(ctx context.Context, actor string, st sql.Statement, src, kind string, name sql.Name, cat *plan.Catalog, errs *sql.Errors, made *made) action {
+	was := cat.Clone()
+	note, all := "", listed(st)
+	if !cat.Define(st, errs) {
+		return nil
+	}
+	if !all { // they are found now, and stay what they are
+		src = sql.Print(st)
+		note = foundColumns(streamOf(cat, name.Text))
+	}
+	e, err := s.evolution(ctx, was, cat, kind, name.Text, src, made.dropped, made.outside)
+	if err != nil {
+		errs.Add(sql.InUse, name.Span, "declare another "+kind+", or drop what uses it first", "the %s %q cannot be replaced: %s", kind, name.Text, err)
+		return nil
+	}
+	made.preview = append(made.preview, Outcome{Kind: kind, Name: name.Text, Done: "would be replaced", Note: note, Jobs: e.changes()})
+	return func(ctx context.Context) (Outcome, error) {
+		s.defining.Lock()
+		defer s.defining.Unlock()
+		next, err := s.defined(name.Text, src)
+		if err != nil {
+			return Outcome{}, err
+		}
+		e, err := s.evolution(ctx, s.current(), next, kind, name.Text, src, nil, true)
+		if err != nil {
+			return Outcome{}, errorf(ErrConflict, "the %s %q cannot be replaced: %s", kind, name.Text, err)
+		}
+		if err := s.evolve(ctx, actor, e); err != nil {
+			return Outcome{}, err
+		}
+		s.note(actor, "replaced", kind+" "+name.Text, src)
+		return Outcome{Kind: kind, Name: name.Text, Done: "replaced", Note: note, Jobs: e.changes()}, nil
+	}
+}
+
+func streamOf(cat *plan.Catalog, name string) *plan.Stream {
+	if t := cat.Tables[name]; t != nil {
+		return t.Stream
+	}
+	return cat.Streams[name]
+}
+
+// evolution finds out what uses a stream or table, and whether it can go on with the one that a catalog has now.
+func (s *Service) evolution(ctx context.Context, was, next *plan.Catalog, kind, name, src string, dropped map[string]bool, outside bool) (*evolution, error) {
+	e := &evolution{kind: kind, name: name, src: src, next: next}
+	var reasons []string
+	switch kind {
+	case sql.KindTable:
+		reasons = was.Tables[name].Evolves(next.Tables[name])
+	default:
+		reasons = was.Streams[name].Evolves(next.Streams[name])
+	}
+	for v := range was.Views {
+		q, err := sql.Parse(v, "SELECT * FROM "+sql.Quoted(v)+";", nil)
+		if err != nil {
+			continue
+		}
+		query := q.Statements[0].(*sql.Query)
+		if was.Query(query, &sql.Errors{}) == nil {
+			continue // it did not fit before
+		}
+		errs := &sql.Errors{}
+		if next.Query(query, errs); len(errs.List) > 0 {
+			reasons = append(reasons, fmt.Sprintf("the view %s could not be read: %s", v, errs.List[0].Message))
+		}
+	}
+	s.mu.Lock()
+	var jobs []*job
+	for n, j := range s.jobs {
+		if !dropped[n] {
+			jobs = append(jobs, j)
+		}
+	}
+	s.mu.Unlock()
+	slices.SortFunc(jobs, func(a, b *job) int { return strings.Compare(a.name, b.name) })
+	var users []string
+	for _, j := range jobs {
+		from, err := planIn(was, j.text())
+		if err != nil || !slices.ContainsFunc(from.Scans(), func(o *plan.Op) bool { return o.Stream.Name == name }) && !looksInto(from, name) {
+			continue
+		}
+		users = append(users, j.name)
+		to, err := planIn(next, j.text())
+		if err == nil && outside {
+			err = s.checkJob(ctx, to, nil)
+		}
+		if err != nil {
+			reasons = append(reasons, fmt.Sprintf("the job %s could not go on: %s", j.name, firstLine(err)))
+			continue
+		}
+		e.jobs = append(e.jobs, evolving{j, from, to})
+	}
+	if len(reasons) > 0 {
+		why := strings.Join(reasons, "; ")
+		if len(users) > 0 {
+			why += fmt.Sprintf(" (it is used by the %s %s)", plural(len(users), "job"), strings.Join(users, ", "))
+		}
+		return nil, fmt.Errorf("%s", why)
+	}
+	return e, nil
+}
+
+func plural(n int, what string) string {
+	if n == 1 {
+		return what
+	}
+	return what + "s"
+}
+
+// firstLine is an error without the picture of its place.
+func firstLine(err error) string {
+	line, _, _ := strings.Cut(err.Error(), "\n")
+	return line
+}
+
+// looksInto says whether a plan asks a table where it is, so that it has no scan of it.
+func looksInto(p *plan.Plan, table string) bool {
+	return slices.ContainsFunc(p.Ops, func(o *plan.Op) bool { return o.OfTable != nil && o.OfTable.Name == table })
+}
+
+// planIn reads the text of a job against a catalog.
+func planIn(cat *plan.Catalog, src string) (*plan.Plan, error) {
+	script, err := sql.Parse("job", src, nil)
+	if err != nil {
+		return nil, err
+	}
+	errs := &sql.Errors{File: "job", Text: src}
+	p := cat.Job(script.Statements[0].(*sql.CreateJob), errs)
+	return p, errs.Err()
+}
+
+// evolve brings all jobs that use a stream or table to a stand, replaces it, and starts them again. Where one cannot be brought
+// to a stand, or what it holds cannot be taken over, all go on as they were. The caller holds defining.
+func (s *Service) evolve(ctx context.Context, actor string, e *evolution) error {
+	var down func(i int) error
+	down = func(i int) error {
+		if i == len(e.jobs) {
+			return s.redefine(actor, e)
+		}
+		return e.jobs[i].changed(ctx, func() error { return down(i + 1) })
+	}
+	return down(0)
+}
+
+// redefine has a definition count, and the versions of the jobs that come with it. The jobs stand still.
+func (s *Service) redefine(actor string, e *evolution) error {
+	var versions []catalog.Version
+	for i := range e.jobs {
+		j := &e.jobs[i]
+		text := j.text()
+		var err error
+		if j.from, err = s.planOf(text); err == nil { // it may have been replaced meanwhile
+			j.to, err = planIn(e.next, text)
+		}
+		if err != nil {
+			return errorf(ErrConflict, "the job %q was changed meanwhile: %s", j.name, firstLine(err))
+		}
+		if sameKeys(j.from, j.to) {
+			continue
+		}
+		if err := j.takeOver(j.from, j.to); err != nil {
+			return errorf(ErrConflict, "the job %q cannot be taken over: %s", j.name, err)
+		}
+		all, err := s.store.Versions(j.name)
+		if err != nil {
+			return err
+		}
+		v := catalog.Version{Job: j.name, Version: j.record().Version + 1, SQL: text}
+		if len(all) > 0 {
+			v.Version = all[0].Version + 1
+		}
+		versions = append(versions, v)
+	}
+	if err := s.store.Redefine(e.kind, e.name, e.src, actor, versions); err != nil {
+		return err
+	}
+	s.nowDefined(e.next, e.kind, e.name, e.src)
+	for _, v := range versions {
+		i := slices.IndexFunc(e.jobs, func(j evolving) bool { return j.name == v.Job })
+		j := e.jobs[i].job
+		j.mu.Lock()
+		j.row.Version = v.Version
+		j.mu.Unlock()
+	}
+	return nil
+}
+
+// sameKeys says whether all that a plan keeps has its operator in another.
+func sameKeys(a, b *plan.Plan) bool {
+	return slices.EqualFunc(a.Ops, b.Ops, func(x, y *plan.Op) bool { return x.Key == y.Key })
+}
