@@ -199,7 +199,11 @@ func TestHelp(t *testing.T) {
 		t.Errorf("only %d commands", seen)
 	}
 	fiume(t, "", "version").want(t, 0, "fiume 0.")
-	fiume(t, "", "nonsense").want(t, 1, "unknown command")
+	fiume(t, "", "nonsense").want(t, 2, `'fiume' has no command "nonsense"`, "--help")
+	fiume(t, "", "quere").want(t, 2, "Did you mean 'fiume query'?")
+	fiume(t, "", "job", "strat", "x").want(t, 2, `'fiume job' has no command "strat"`, "Did you mean 'fiume job start'?")
+	fiume(t, "", "topic", "crate", "x").want(t, 2, "Did you mean 'fiume topic create'?")
+	fiume(t, "", "apply").want(t, 2, "fiume apply takes files of SQL")
 }
 
 // TestDemo plays a short race day and looks at what it says arrived, where it says so.

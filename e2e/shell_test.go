@@ -28,8 +28,14 @@ type terminal struct {
 // inTerminal starts fiume shell in a terminal of 120 columns.
 func (p *process) inTerminal() *terminal {
 	p.t.Helper()
+	return p.inTerminalOf("xterm")
+}
+
+// inTerminalOf is that of a kind of terminal. None of them says where its cursor is.
+func (p *process) inTerminalOf(kind string) *terminal {
+	p.t.Helper()
 	cmd := exec.Command(binary, "shell", "--server", p.base, "--history", filepath.Join(p.t.TempDir(), "history"))
-	cmd.Env = append(cmd.Environ(), "TERM=xterm", "HOME="+p.t.TempDir())
+	cmd.Env = append(cmd.Environ(), "TERM="+kind, "HOME="+p.t.TempDir())
 	f, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 40, Cols: 120})
 	if err != nil {
 		p.t.Fatal(err)
@@ -46,9 +52,6 @@ func (p *process) inTerminal() *terminal {
 			x.mu.Lock()
 			x.seen.Write(buf[:n])
 			x.mu.Unlock()
-			if bytes.Contains(buf[:n], []byte("\x1b[6n")) { // where is the cursor? A terminal answers
-				_, _ = f.Write([]byte("\x1b[1;1R"))
-			}
 			if err != nil {
 				return
 			}
@@ -175,6 +178,30 @@ CREATE JOB urgent_by_severity AS
 	p.stop()
 }
 
+// TestShellPlainly types into a terminal that can do nothing but show lines.
+func TestShellPlainly(t *testing.T) {
+	p := serve(t, t.TempDir())
+	x := p.inTerminalOf("dumb")
+	x.shows("fiume> ")
+	x.enter("CREATE TOPIC reads")
+	x.shows("...> ")
+	x.enter("(PARTITIONS 1);")
+	x.shows("topic reads created", "fiume> ")
+	x.enter("SHOW TOPIX;")
+	x.shows("TOPIX", "fiume> ")
+	x.enter("topic list")
+	x.shows("PARTITIONS", "reads", "fiume> ")
+	x.enter("DROP TOPIC reads;")
+	x.shows("Type yes to go on")
+	x.enter("yes")
+	x.shows("topic reads dropped", "fiume> ")
+	x.enter("quit")
+	if err := x.cmd.Wait(); err != nil {
+		t.Error(err)
+	}
+	p.stop()
+}
+
 // TestShellScript does scripts: statements and words, in several formats, up to the first that fails.
 func TestShellScript(t *testing.T) {
 	p := serve(t, t.TempDir())
@@ -202,6 +229,12 @@ func TestShellScript(t *testing.T) {
 	topics, err := p.Topics(t.Context())
 	if err != nil || len(topics) != 2 {
 		t.Errorf("%d topics, %v", len(topics), err)
+	}
+	for _, flag := range []string{"--go-on=false", "--go-on"} { // told once, with its line in the file
+		r = p.fiume("-- first\nSHOW STREAMS;\n\nSELECT chip,\n  nothing\nFROM reads SINCE BEGINNING UNTIL NOW;\nSHOW TOPICS;\n", "shell", flag)
+		if n := strings.Count(r.err, `unknown column "nothing"`); n != 1 || !strings.Contains(r.err, ":5:3:") || r.code != 3 {
+			t.Errorf("%q: told %d times, code %d\n%s", flag, n, r.code, r.err)
+		}
 	}
 	p.fiume("topic read 'reads", "shell").want(t, 2, "a quote has no end")
 	p.fiume("job show none", "shell").want(t, 4, "none")

@@ -58,7 +58,7 @@ it is reachable, lets us in, exists, and has columns that fit, with the reason w
 				}
 			}
 			if bad > 0 {
-				return &failure{exitFailed, fmt.Errorf("%d of %d cannot be used", bad, len(all))}
+				return &failure{code: exitFailed, err: fmt.Errorf("%d of %d cannot be used", bad, len(all))}
 			}
 			return nil
 		},

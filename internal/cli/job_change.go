@@ -109,7 +109,7 @@ checkpoint, the key ranges are shared out anew with their state, and it goes on.
 		RunE: func(c *cobra.Command, args []string) error {
 			n, err := strconv.Atoi(args[1])
 			if err != nil {
-				return &failure{exitUsage, fmt.Errorf("%q is no number of tasks", args[1])}
+				return &failure{code: exitUsage, err: fmt.Errorf("%q is no number of tasks", args[1])}
 			}
 			if err := a.client().SetParallelism(c.Context(), args[0], n); err != nil {
 				return failed(err)

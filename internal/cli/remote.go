@@ -23,11 +23,11 @@ func failed(err error) error {
 	case err == nil:
 		return nil
 	case errors.Is(err, client.ErrNoService):
-		return &failure{exitNoServer, err}
+		return &failure{code: exitNoServer, err: err}
 	case errors.As(err, &p) && p.Status == http.StatusNotFound:
-		return &failure{exitNotFound, err}
+		return &failure{code: exitNotFound, err: err}
 	case errors.As(err, &p) && len(p.Diagnostics) > 0:
-		return &failure{exitSQL, err}
+		return &failure{code: exitSQL, err: err}
 	}
 	return err
 }

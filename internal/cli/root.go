@@ -31,13 +31,14 @@ const (
 type failure struct {
 	code int
 	err  error
+	told bool // it has been printed
 }
 
 func (f *failure) Error() string { return f.err.Error() }
 func (f *failure) Unwrap() error { return f.err }
 
 func fail(code int, format string, args ...any) error {
-	return &failure{code, fmt.Errorf(format, args...)}
+	return &failure{code: code, err: fmt.Errorf(format, args...)}
 }
 
 // app is what all commands share.
@@ -69,7 +70,15 @@ func Main(args []string, in io.Reader, out, errw io.Writer) int {
 		fmt.Fprintln(errw, "stopped")
 		return 130
 	}
-	fmt.Fprintln(errw, err)
+	var f *failure
+	if !errors.As(err, &f) || !f.told {
+		fmt.Fprintln(errw, err)
+	}
+	return codeOf(err)
+}
+
+// codeOf is the exit code of an error.
+func codeOf(err error) int {
 	var f *failure
 	if errors.As(err, &f) {
 		return f.code
@@ -80,6 +89,9 @@ func Main(args []string, in io.Reader, out, errw io.Writer) int {
 	}
 	return exitFailed
 }
+
+// told is an error that has been printed.
+func told(err error) error { return &failure{codeOf(err), err, true} }
 
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{

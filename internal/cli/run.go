@@ -187,7 +187,7 @@ func (r *localRun) run(ctx context.Context, p *plan.Plan) error {
 	limitMemory()
 	o := &connect.Opener{MariaDB: mariadb.Access{Secret: func(name, _ string) (string, error) { return secret(name) }}}
 	if err := o.Check(ctx, p); err != nil {
-		return &failure{exitFailed, err}
+		return &failure{code: exitFailed, err: err}
 	}
 	w := bufio.NewWriterSize(r.out, 1<<16)
 	for _, out := range p.Outputs() {

@@ -47,6 +47,9 @@ or goes on with --go-on.`,
 			}
 			if f, ok := a.in.(*os.File); ok && isTerminal(f) && isTerminal(a.out) {
 				s.interactive = true
+				if term := os.Getenv("TERM"); term == "" || term == "dumb" { // it cannot move its cursor
+					return s.script(context.WithoutCancel(c.Context()))
+				}
 				return s.interact(c.Context())
 			}
 			return s.script(c.Context())
@@ -64,6 +67,7 @@ or goes on with --go-on.`,
 type shell struct {
 	*app
 	interactive  bool
+	lines        *bufio.Reader // of the standard input, where the terminal's editor does not read it
 	goOn, timing bool
 	format       string
 	history      string
@@ -103,6 +107,10 @@ func (s *shell) interact(ctx context.Context) error {
 	}
 	fmt.Fprintf(s.out, "Fiume %s at %s: %d of %d jobs running. help says what can be typed; quit ends.\n", h.Version, s.serviceAddress(), h.Running, h.Jobs)
 	s.line = readline.NewShell()
+	// Asking the terminal where its cursor is makes keys disappear that come before the answer, and hangs where none comes.
+	if err := s.line.Config.Set("cursor-position-probe", false); err != nil {
+		return err
+	}
 	s.line.Prompt.Primary(func() string { return "fiume> " })
 	s.line.Prompt.Secondary(func() string { return "  ...> " })
 	s.line.AcceptMultiline = func(line []rune) bool { return s.whole(string(line)) }
@@ -363,7 +371,11 @@ func (s *shell) sure(ctx context.Context, st sql.Statement) (bool, error) {
 		return true, nil
 	}
 	fmt.Fprintf(s.out, "%s Type yes to go on: ", ask)
-	answer, err := bufio.NewReader(s.in).ReadString('\n')
+	lines := s.lines
+	if lines == nil {
+		lines = bufio.NewReader(s.in)
+	}
+	answer, err := lines.ReadString('\n')
 	if err != nil {
 		return false, err
 	}
@@ -374,42 +386,56 @@ func (s *shell) sure(ctx context.Context, st sql.Statement) (bool, error) {
 	return false, nil
 }
 
-// script does the statements of standard input.
+// script does the statements of standard input. At a terminal that has no cursor to move it asks for each line and goes on
+// behind what fails.
 func (s *shell) script(ctx context.Context) error {
-	r := bufio.NewReader(s.in)
-	var text strings.Builder
+	s.lines = bufio.NewReader(s.in)
+	var text string
+	begins := 1 // the line at which text begins
 	for {
-		line, err := r.ReadString('\n')
-		if strings.TrimSpace(text.String()) == "" && (isWord(line) || isCommand(line)) {
+		if s.interactive {
+			fmt.Fprint(s.out, map[bool]string{true: "fiume> ", false: "  ...> "}[strings.TrimSpace(text) == ""])
+		}
+		line, err := s.lines.ReadString('\n')
+		if strings.TrimSpace(text) == "" && (isWord(line) || isCommand(line)) {
 			if s.do(ctx, line) {
 				return nil
 			}
+			begins += strings.Count(text+line, "\n")
+			text = ""
 		} else {
-			text.WriteString(line)
+			text += line
 		}
-		statements, rest := sql.Split(text.String())
+		statements, rest := sql.Split(text)
 		if err != nil && strings.TrimSpace(rest) != "" {
-			statements, rest = append(statements, strings.TrimSpace(rest)+";"), ""
+			statements, rest = append(statements, strings.TrimSpace(rest)), ""
 		}
-		if len(statements) > 0 || err != nil {
-			text.Reset()
-			text.WriteString(rest)
-		}
+		done := 0
 		for _, st := range statements {
-			if e := s.statement(ctx, st); e != nil {
-				if ctx.Err() != nil || !s.goOn {
+			at := max(done, done+strings.Index(text[done:], st))
+			before := begins - 1 + strings.Count(text[:at], "\n")
+			done = min(len(text), at+len(st))
+			// Behind empty lines the places of errors are those of the file.
+			if e := s.statement(ctx, strings.Repeat("\n", before)+strings.TrimSuffix(st, ";")+";"); e != nil {
+				if !s.interactive && (ctx.Err() != nil || !s.goOn) {
 					return e
 				}
 				s.tell(e)
 			}
 		}
-		if s.failure != nil && !s.goOn {
-			return s.failure
+		if len(statements) > 0 {
+			begins += strings.Count(text[:len(text)-len(rest)], "\n")
+			text = rest
 		}
-		if errors.Is(err, io.EOF) {
-			return s.failure
-		}
-		if err != nil {
+		switch {
+		case errors.Is(err, io.EOF) && s.interactive:
+			fmt.Fprintln(s.out)
+			return nil
+		case s.failure != nil && !s.goOn && !s.interactive, errors.Is(err, io.EOF) && s.failure != nil:
+			return told(s.failure) // it has been printed
+		case errors.Is(err, io.EOF):
+			return nil
+		case err != nil:
 			return err
 		}
 	}

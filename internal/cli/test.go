@@ -44,10 +44,10 @@ the same each time. Where rows are late, the order of arrival stays.`,
 					err = fmt.Errorf("there is no directory %s", d)
 				}
 				if err != nil {
-					return &failure{exitUsage, err}
+					return &failure{code: exitUsage, err: err}
 				}
 				if len(found) == 0 {
-					return &failure{exitUsage, fmt.Errorf("there is no test below %s: a test is a directory with a file test.sql; see fiume test --help", d)}
+					return &failure{code: exitUsage, err: fmt.Errorf("there is no test below %s: a test is a directory with a file test.sql; see fiume test --help", d)}
 				}
 				dirs = append(dirs, found...)
 			}
@@ -79,7 +79,7 @@ the same each time. Where rows are late, the order of arrival stays.`,
 				}
 			}
 			if bad > 0 {
-				return &failure{exitFailed, fmt.Errorf("%d of %d tests failed", bad, len(dirs))}
+				return &failure{code: exitFailed, err: fmt.Errorf("%d of %d tests failed", bad, len(dirs))}
 			}
 			return nil
 		},

@@ -35,7 +35,11 @@ func (s *Sink) own(names []string) error {
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err
 	}
-	owner := strings.TrimSpace(string(b))
+	// One without an end was cut off by a crash, before its writer wrote anything else.
+	owner, whole := strings.CutSuffix(string(b), "\n")
+	if !whole {
+		owner = ""
+	}
 	if owner == s.writer || s.writer == "" {
 		return nil
 	}
@@ -46,7 +50,11 @@ func (s *Sink) own(names []string) error {
 			}
 		}
 	}
-	return errors.Join(disk.Write(s.fs, path, []byte(s.writer+"\n")), s.fs.SyncDir(s.dir))
+	coming := path + ".new" // in one step: what a crash leaves is the former one or this
+	if err := disk.Write(s.fs, coming, []byte(s.writer+"\n")); err != nil {
+		return err
+	}
+	return errors.Join(s.fs.Rename(coming, path), s.fs.SyncDir(s.dir))
 }
 
 // Leave gives a directory up whose writer is gone for good.
