@@ -151,7 +151,7 @@ func (p *process) kept(columns, table string) map[string]bool {
 			delete(rows, key)
 		}
 		return nil
-	})
+	}, nil)
 	if err != nil {
 		p.t.Fatal(err)
 	}

@@ -68,7 +68,7 @@ func (p *process) query(sql string) []string {
 	_, err := p.Query(p.t.Context(), api.ScriptRequest{SQL: sql}, func([]service.Column) error { return nil }, func(r json.RawMessage) error {
 		rows = append(rows, string(r))
 		return nil
-	})
+	}, nil)
 	if err != nil {
 		p.t.Fatalf("%s: %v", sql, err)
 	}
@@ -101,7 +101,7 @@ func TestServiceLife(t *testing.T) {
 	began := make(chan bool, 1)
 	go func() {
 		_, _ = p.Query(ctx, api.ScriptRequest{SQL: "SELECT chip, seq FROM reads WHERE mat = 'start'"}, func([]service.Column) error { began <- true; return nil },
-			func(r json.RawMessage) error { live <- string(r); return nil })
+			func(r json.RawMessage) error { live <- string(r); return nil }, nil)
 		close(live)
 	}()
 	<-began

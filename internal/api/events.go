@@ -123,7 +123,7 @@ func (h *handler) query(ctx context.Context, in *struct{ Body ScriptRequest }) (
 				return flush()
 			}
 			return nil
-		})
+		}, func(a service.QueryAside) { _ = ev.send("aside", a) })
 		cancel()
 		<-done
 		if err == nil {

@@ -114,7 +114,11 @@ checkpoint, the key ranges are shared out anew with their state, and it goes on.
 			if err := a.client().SetParallelism(c.Context(), args[0], n); err != nil {
 				return failed(err)
 			}
-			fmt.Fprintf(a.out, "job %s runs with %d tasks\n", args[0], n)
+			if n == 0 {
+				fmt.Fprintf(a.out, "job %s runs with as many tasks as its text says\n", args[0])
+				return nil
+			}
+			fmt.Fprintf(a.out, "job %s runs with %s\n", args[0], counted(int64(n), "task"))
 			return nil
 		},
 	}

@@ -107,20 +107,28 @@ func (p *rowPrinter) finish(ended bool) error {
 	return errors.Join(err, p.w.Flush())
 }
 
+// asideText says how many rows were set aside, and why one of them.
+func asideText(a service.QueryAside) string {
+	out := fmt.Sprintf("%d rows were late, %d rejected", a.Late, a.Rejected)
+	if a.Reason != "" {
+		out += ", such as: " + a.Reason
+	}
+	return out
+}
+
 // runQuery runs a query and prints its rows.
 func (a *app) runQuery(ctx context.Context, in api.ScriptRequest, format string) (rows int64, err error) {
 	p := newRowPrinter(a.out, format)
-	end, err := a.client().Query(ctx, in, p.columns, p.row)
+	var aside service.QueryAside
+	end, err := a.client().Query(ctx, in, p.columns, p.row, func(x service.QueryAside) {
+		if aside == (service.QueryAside{}) && p.rows == 0 { // nothing is seen, and this is why
+			fmt.Fprintf(a.err, "no row yet; %s\n", asideText(x))
+		}
+		aside = x
+	})
 	err = errors.Join(err, p.finish(end != nil))
-	if end != nil {
-		var late, rejected int64
-		for _, s := range end.Status.Steps {
-			late += s.Counts.Late
-			rejected += s.Counts.Rejected
-		}
-		if late+rejected > 0 {
-			fmt.Fprintf(a.err, "%d rows were late, %d rejected\n", late, rejected)
-		}
+	if aside != (service.QueryAside{}) {
+		fmt.Fprintln(a.err, asideText(aside))
 	}
 	return p.rows, err
 }

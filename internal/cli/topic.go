@@ -52,11 +52,14 @@ func (a *app) topicCommand() *cobra.Command {
 		},
 	}
 	var partitions int
-	var retain time.Duration
+	var retain length
 	create := &cobra.Command{
-		Use: "create NAME", Short: "Create a topic", Example: "  fiume topic create mat-reads --partitions 4 --retain 168h", Args: arity(1, "a name"),
+		Use: "create NAME", Short: "Create a topic", Example: "  fiume topic create mat-reads --partitions 4 --retain 7d", Args: arity(1, "a name"),
 		RunE: func(c *cobra.Command, args []string) error {
-			_, err := a.client().CreateTopic(c.Context(), api.TopicRequest{Name: args[0], Partitions: partitions, RetainFor: int64(retain.Seconds())})
+			if partitions < 1 {
+				return fail(exitUsage, "--partitions takes a number from 1 on, found %d", partitions)
+			}
+			_, err := a.client().CreateTopic(c.Context(), api.TopicRequest{Name: args[0], Partitions: partitions, RetainFor: int64(time.Duration(retain).Seconds())})
 			if err != nil {
 				return failed(err)
 			}
@@ -65,7 +68,7 @@ func (a *app) topicCommand() *cobra.Command {
 		},
 	}
 	create.Flags().IntVar(&partitions, "partitions", 4, "parts that are read and written in parallel")
-	create.Flags().DurationVar(&retain, "retain", 0, "how long messages are kept (default: for ever)")
+	create.Flags().Var(&retain, "retain", "how long messages are kept, as 7d or 168h (default: for ever)")
 
 	var key string
 	write := &cobra.Command{
@@ -147,9 +150,16 @@ With --follow it shows those that come, until Ctrl-C. --key and --text choose am
 	read.Flags().StringVar(&onlyKey, "key", "", "only messages with this key")
 	read.Flags().StringVar(&onlyText, "text", "", "only messages with this text in their value")
 	read.Flags().BoolVarP(&follow, "follow", "f", false, "show messages as they come, until Ctrl-C")
+	var yes bool
 	drop := &cobra.Command{
-		Use: "drop NAME", Short: "Delete a topic and its data", Example: "  fiume topic drop mat-reads", Args: arity(1, "the name of a topic"),
+		Use: "drop NAME", Short: "Delete a topic and its data", Args: arity(1, "the name of a topic"),
+		Long: `Deletes a topic that no job uses, and all of its messages. At a terminal it asks first;
+--yes answers.`,
+		Example: "  fiume topic drop mat-reads\n  fiume topic drop mat-reads --yes",
 		RunE: func(c *cobra.Command, args []string) error {
+			if ok, err := a.sure("This deletes the topic "+args[0]+" with its messages.", yes); !ok {
+				return err
+			}
 			if err := a.client().DropTopic(c.Context(), args[0]); err != nil {
 				return failed(err)
 			}
@@ -157,6 +167,7 @@ With --follow it shows those that come, until Ctrl-C. --key and --text choose am
 			return nil
 		},
 	}
+	drop.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	a.outputFlag(list, "table", "json")
 	a.outputFlag(read, "text", "json", "value", "hex")
 	topic.AddCommand(list, create, write, read, drop)

@@ -231,7 +231,7 @@ func (c *Client) Secrets(ctx context.Context) ([]string, error) {
 
 // Query runs a SELECT. columns is called once, then row for each row as it comes, until the query
 // ends or the context is cancelled.
-func (c *Client) Query(ctx context.Context, in api.ScriptRequest, columns func([]service.Column) error, row func(json.RawMessage) error) (*api.QueryEnd, error) {
+func (c *Client) Query(ctx context.Context, in api.ScriptRequest, columns func([]service.Column) error, row func(json.RawMessage) error, aside func(service.QueryAside)) (*api.QueryEnd, error) {
 	resp, err := c.do(ctx, "POST", "/api/query", in)
 	if err != nil {
 		return nil, err
@@ -255,6 +255,14 @@ func (c *Client) Query(ctx context.Context, in api.ScriptRequest, columns func([
 				if err := row(r); err != nil {
 					return err
 				}
+			}
+		case "aside":
+			var a service.QueryAside
+			if err := json.Unmarshal(data, &a); err != nil {
+				return err
+			}
+			if aside != nil {
+				aside(a)
 			}
 		case "problem":
 			p := &api.Problem{}

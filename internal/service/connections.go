@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -9,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"fiume/internal/connect/files"
 	"fiume/internal/connect/mariadb"
 	"fiume/internal/connect/recorded"
 	"fiume/internal/core/column"
@@ -133,13 +135,12 @@ func (s *Service) testSource(ctx context.Context, kind string, st *plan.Stream, 
 		c.test("exists", nil, fmt.Sprintf("%d partition(s), %d messages", len(info.Partitions), info.Messages))
 		s.testRows(&c, st, table)
 	case "files":
-		files, err := s.files.Names(st.Address)
-		if c.test("exists", err, fmt.Sprintf("%d files", len(files))) && len(files) > 0 {
-			f, err := os.Open(files[0])
-			if err == nil {
-				_ = f.Close()
+		names, err := s.files.Names(st.Address)
+		if c.test("exists", err, fmt.Sprintf("%d files", len(names))) && len(names) > 0 {
+			n, notices, err := files.Probe(st, s.files)
+			if c.test("readable", err, fmt.Sprintf("%d files can be opened", n)) && st.Options.Word("format", "") == "csv" {
+				c.test("columns fit", nil, cmp.Or(strings.Join(notices, "; "), "the columns are there"))
 			}
-			c.test("readable", err, files[0]+" can be opened")
 		}
 	case "mariadb":
 		if s.reach(ctx, &c, st.Via) {

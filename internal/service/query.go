@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"time"
 
 	"fiume/internal/connect/rows"
 	"fiume/internal/connect/text"
@@ -66,9 +67,35 @@ func (s *Service) Query(in Script) (*LiveQuery, error) {
 // Fields gives the columns of the result.
 func (q *LiveQuery) Fields() []types.Field { return q.plan.Outputs()[0].Fields }
 
+// QueryAside says how many rows of a query were late or rejected, and why one of them was.
+type QueryAside struct {
+	Late     int64  `json:"late"`
+	Rejected int64  `json:"rejected"`
+	Reason   string `json:"reason,omitempty" doc:"of one of them, with where it came from"`
+}
+
+// asideOf counts what a run has set aside.
+func asideOf(st flow.Status, samples []flow.NamedSample) (a QueryAside) {
+	for _, x := range st.Steps {
+		a.Late += x.Counts.Late
+		a.Rejected += x.Counts.Rejected
+	}
+	for _, x := range samples {
+		if a.Reason == "" || x.Kind == "rejected" {
+			if a.Reason = x.Reason; x.Origin != "" {
+				a.Reason += " (" + x.Origin + ")"
+			}
+		}
+	}
+	return a
+}
+
+// asideEvery is how often it is looked whether rows of a query were set aside.
+const asideEvery = 500 * time.Millisecond
+
 // Run gives the rows, as JSON objects, until the query ends or the context is cancelled. It gives the
-// ledger of the run.
-func (q *LiveQuery) Run(ctx context.Context, each func(row []byte) error) (flow.Status, []flow.NamedSample, error) {
+// ledger of the run. aside is told now and then how many rows were set aside, when there are more.
+func (q *LiveQuery) Run(ctx context.Context, each func(row []byte) error, aside func(QueryAside)) (flow.Status, []flow.NamedSample, error) {
 	leave, err := q.s.listen()
 	if err != nil {
 		return flow.Status{}, nil, err
@@ -84,9 +111,36 @@ func (q *LiveQuery) Run(ctx context.Context, each func(row []byte) error) (flow.
 	if err := o.Check(ctx, q.plan); err != nil {
 		return flow.Status{}, nil, errorf(ErrRefused, "%s", err)
 	}
-	run, err := q.s.runQuestion(ctx, q.plan, o, flow.Options{Describe: text.Describe, Parallelism: 1})
-	if run == nil {
+	run, err := flow.New(q.plan, o, q.s.asked(flow.Options{Describe: text.Describe, Parallelism: 1}))
+	if err != nil {
 		return flow.Status{}, nil, err
+	}
+	ended, told := make(chan struct{}), make(chan struct{})
+	var last QueryAside
+	tell := func() {
+		if a := asideOf(run.Status(), run.Samples()); a.Late+a.Rejected > last.Late+last.Rejected {
+			last = a
+			aside(a)
+		}
+	}
+	go func() {
+		defer close(told)
+		t := time.NewTicker(asideEvery)
+		defer t.Stop()
+		for {
+			select {
+			case <-ended:
+				return
+			case <-t.C:
+				tell()
+			}
+		}
+	}()
+	err = run.Run(ctx)
+	close(ended)
+	<-told
+	if err == nil {
+		tell()
 	}
 	if ctx.Err() != nil && errors.Is(err, context.Cause(ctx)) {
 		err = nil

@@ -45,6 +45,9 @@ func (r *Roots) Dirs() []string {
 // Path gives the path of an address: a file, a directory, a pattern, or what is to be made. It fails where that lies
 // outside of the roots, also by way of a link.
 func (r *Roots) Path(address string) (string, error) {
+	if scheme, _, ok := strings.Cut(address, "://"); ok && !strings.ContainsAny(scheme, "/. ") {
+		return "", fmt.Errorf("FILES takes paths of files and directories, and nobody serves %s:// here (%s)", scheme, address)
+	}
 	if r == nil {
 		return address, nil
 	}

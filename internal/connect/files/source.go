@@ -23,9 +23,9 @@ import (
 var Place = plan.Place{
 	Kind: "files",
 	Source: append(format.SourceOptions(),
-		plan.OptionSpec{Name: "header", Kind: plan.FlagOption, Doc: "CSV: the first record names the columns; true"}),
+		plan.OptionSpec{Name: "header", Kind: plan.FlagOption, Doc: "CSV: the first record names the columns, which are found by their names; false: by their places; true"}),
 	Table: append(format.SourceOptions(),
-		plan.OptionSpec{Name: "header", Kind: plan.FlagOption, Doc: "CSV: the first record names the columns; true"},
+		plan.OptionSpec{Name: "header", Kind: plan.FlagOption, Doc: "CSV: the first record names the columns, which are found by their names; false: by their places; true"},
 		plan.OptionSpec{Name: "refresh every", Kind: plan.DurationOption, Doc: "how often to look whether a file was written anew; 1 SECOND in a job of the service that joins the table, else files are read once"}),
 	Sink: append(format.SinkOptions(),
 		plan.OptionSpec{Name: "roll every", Kind: plan.DurationOption, Doc: "how long a part file stays open; 1 MINUTE"}),
@@ -139,6 +139,7 @@ type split struct {
 	csv    format.CSV
 	piece  int
 	header []string
+	notice string // of what is not as declared
 	pos    int64
 	at     int64 // the file's time of change
 
@@ -238,13 +239,18 @@ func (s *split) changed() (bool, error) {
 
 // begin finds where the first record stands: behind a byte-order mark, and behind the header of CSV.
 func (s *split) begin() error {
-	var mark [3]byte
+	var mark [4]byte
 	n, err := s.file.ReadAt(mark[:], 0)
 	if err != nil && !errors.Is(err, io.EOF) {
 		return err
 	}
+	for name, begins := range packings {
+		if strings.HasPrefix(string(mark[:n]), begins) {
+			return fmt.Errorf("the file is %s, and files are read as they are: unpack it first", name)
+		}
+	}
 	switch {
-	case n == 3 && string(mark[:]) == "\xef\xbb\xbf":
+	case n >= 3 && string(mark[:3]) == "\xef\xbb\xbf":
 		s.pos = 3
 	case n >= 2 && (string(mark[:2]) == "\xff\xfe" || string(mark[:2]) == "\xfe\xff"):
 		return fmt.Errorf("the file is written in UTF-16; files are read as UTF-8")
@@ -280,7 +286,55 @@ func (s *split) begin() error {
 			return fmt.Errorf("the header has %q twice, as fields %d and %d, so that it does not say which is meant", h, k+1, i+1)
 		}
 	}
+	if err := s.named(); err != nil {
+		return err
+	}
 	return s.Resume(from + int64(end))
+}
+
+// packings are forms of files that hold others, and how they begin.
+var packings = map[string]string{"packed with gzip": "\x1f\x8b", "packed with zstd": "\x28\xb5\x2f\xfd", "packed with bzip2": "BZh", "a zip archive": "PK\x03\x04", "Parquet": "PAR1", "Avro": "Obj\x01"}
+
+// named looks which declared columns the header names. Where it names none the file has no header, and its first record is
+// a row that would be lost.
+func (s *split) named() error {
+	var missing []string
+	for _, c := range s.stream.Columns {
+		if !slices.Contains(s.header, c.Name) {
+			missing = append(missing, c.Name)
+		}
+	}
+	switch found := clip(strings.Join(s.header, ", ")); {
+	case len(missing) == len(s.stream.Columns):
+		return fmt.Errorf("the first record (%s) names none of the columns of %s: where it is a row, write (FORMAT csv, HEADER false), and columns are found by their places", found, s.stream.Name)
+	case len(missing) > 0:
+		s.notice = fmt.Sprintf("the header (%s) does not name %s, NULL in every row", found, strings.Join(missing, ", "))
+	}
+	return nil
+}
+
+func clip(text string) string {
+	if r := []rune(text); len(r) > 120 {
+		return string(r[:120]) + "…"
+	}
+	return text
+}
+
+// Notice implements flow.Noticing.
+func (s *split) Notice() string { return s.notice }
+
+// Probe opens the files of a stream as a job would, and gives what they have to say.
+func Probe(st *plan.Stream, roots *Roots) (files int, notices []string, err error) {
+	src, err := Open(&plan.Op{Stream: st, Used: &plan.Use{All: true}}, DefaultPiece, 0, roots)
+	if err != nil {
+		return 0, nil, err
+	}
+	for _, sp := range src.splits {
+		if n := sp.(*split).Notice(); n != "" && len(notices) < 5 {
+			notices = append(notices, sp.Name()+": "+n)
+		}
+	}
+	return len(src.splits), notices, src.closeAll()
 }
 
 // Next implements flow.Split.

@@ -39,6 +39,7 @@ type Sink struct {
 	producer int64
 	again    map[identity]int32  // rows that are there and will come again
 	missing  atomic.Int64        // their number
+	held     func() *spool.Sink  // makes what holds rows back
 	rest     [][]topiclog.Record // of the payload at hand, by partition: what is not written yet
 }
 
@@ -84,8 +85,9 @@ func OpenSink(log *topiclog.Log, out *plan.Op, fs disk.FS, dir string) (*Sink, e
 		}
 		s.key = append(s.key, i)
 	}
+	s.held = func() *spool.Sink { return &spool.Sink{FS: fs, Dir: dir, Target: &target{topic: t}} }
 	if Held(out) != "" {
-		s.spool = &spool.Sink{FS: fs, Dir: dir, Target: &target{topic: t}}
+		s.spool = s.held()
 	}
 	return s, nil
 }
@@ -168,7 +170,11 @@ func records(p flow.Payload) []topiclog.Record {
 // Write implements flow.Sink. It returns when the messages are on the disk, or in the spool.
 func (s *Sink) Write(p flow.Payload) error {
 	if s.spool != nil && s.writer != "" {
-		err := s.spool.Write(appendRecords(nil, records(p)))
+		recs := records(p)
+		if len(s.again) > 0 {
+			recs = s.unknown(recs)
+		}
+		err := s.spool.Write(appendRecords(nil, recs))
 		if err == nil {
 			text.Recycle(p.Bytes)
 		}
@@ -212,49 +218,79 @@ func (s *Sink) unknown(recs []topiclog.Record) []topiclog.Record {
 // offsets say where the partitions end.
 type offsets []int64
 
-// handle is what a checkpoint keeps of a sink that shows rows at once.
+// handle is what a checkpoint keeps of a sink that shows rows at once. Where rows are held back it is that of the spool
+// alone, unless rows are there from before, when they were shown at once, and will come again.
 type handle struct {
-	Writer string  `json:"writer"`
-	Next   offsets `json:"next"`
-	Again  []byte  `json:"again,omitempty"` // identities and how often, little-endian uint32
+	Writer string          `json:"writer"`
+	Next   offsets         `json:"next"`
+	Again  []byte          `json:"again,omitempty"` // identities and how often, little-endian uint32
+	Spool  json.RawMessage `json:"spool,omitempty"`
 }
 
-// Resume implements flow.Exact.
+// read tells a handle from that of a spool, whose next is a number.
+func read(b []byte) (h handle, spooled []byte, err error) {
+	var form struct{ Next json.RawMessage }
+	if b == nil {
+		return h, nil, nil
+	}
+	if err := json.Unmarshal(b, &form); err != nil {
+		return h, nil, err
+	}
+	if len(form.Next) > 0 && form.Next[0] != '[' && string(form.Next) != "null" {
+		return h, b, nil
+	}
+	err = json.Unmarshal(b, &h)
+	return h, h.Spool, err
+}
+
+// Resume implements flow.Exact. A new version of a job may hold back what the one before showed at once, or the other way
+// round: what was held back then is delivered, and what was shown is known.
 func (s *Sink) Resume(b []byte) error {
 	s.again = map[identity]int32{}
-	if s.spool != nil {
-		s.writer = "spooled"
-		return s.spool.Resume(b)
-	}
-	if b == nil {
-		s.writer = spool.NewWriter()
-		s.producer = producerOf(s.writer)
-		return nil
-	}
-	var h handle
-	if err := json.Unmarshal(b, &h); err != nil {
+	h, spooled, err := read(b)
+	if err != nil {
 		return err
+	}
+	if s.spool != nil {
+		if err := s.spool.Resume(spooled); err != nil {
+			return err
+		}
+	} else if spooled != nil {
+		x := s.held()
+		if err := x.Resume(spooled); err != nil {
+			return err
+		}
+		if err := x.Commit(spooled); err != nil {
+			return err
+		}
+	}
+	if h.Writer == "" {
+		h.Writer = spool.NewWriter()
 	}
 	s.writer, s.producer = h.Writer, producerOf(h.Writer)
 	for x := h.Again; len(x) >= 20; x = x[20:] {
 		s.again[identity(x[:16])] = int32(binary.LittleEndian.Uint32(x[16:]))
 	}
-	for i, p := range s.topic.Partitions() {
-		if i < len(h.Next) {
-			if err := p.Secure(h.Next[i]); err != nil {
-				return err
+	if h.Next != nil {
+		for i, p := range s.topic.Partitions() {
+			if i < len(h.Next) {
+				if err := p.Secure(h.Next[i]); err != nil {
+					return err
+				}
 			}
 		}
+		if err := behind(s.topic, h.Next, s.producer, func(v topiclog.View, key, value []byte) {
+			s.again[identityOf(key, value)]++
+		}); err != nil {
+			return err
+		}
 	}
-	err := behind(s.topic, h.Next, s.producer, func(v topiclog.View, key, value []byte) {
-		s.again[identityOf(key, value)]++
-	})
 	n := int64(0)
 	for _, k := range s.again {
 		n += int64(k)
 	}
 	s.missing.Store(n)
-	return err
+	return nil
 }
 
 // behind calls each for the messages of a producer behind a place.
@@ -304,10 +340,16 @@ func producerOf(writer string) int64 { return int64(xxhash.Sum64String(writer) >
 
 // Mark implements flow.Exact. Write has made all rows durable that are shown at once.
 func (s *Sink) Mark(final bool) ([]byte, error) {
+	h := handle{Writer: s.writer}
 	if s.spool != nil {
-		return s.spool.Mark(final)
+		b, err := s.spool.Mark(final)
+		if err != nil || len(s.again) == 0 {
+			return b, err
+		}
+		h.Spool = b
+	} else {
+		h.Next = ends(s.topic)
 	}
-	h := handle{Writer: s.writer, Next: ends(s.topic)}
 	for id, n := range s.again {
 		h.Again = binary.LittleEndian.AppendUint32(append(h.Again, id[:]...), uint32(n))
 	}
@@ -317,7 +359,11 @@ func (s *Sink) Mark(final bool) ([]byte, error) {
 // Commit implements flow.Exact.
 func (s *Sink) Commit(b []byte) error {
 	if s.spool != nil {
-		return s.spool.Commit(b)
+		_, spooled, err := read(b)
+		if err != nil || spooled == nil {
+			return err
+		}
+		return s.spool.Commit(spooled)
 	}
 	return nil
 }

@@ -21,9 +21,24 @@ func init() {
 		e.Volatile = true
 		return e, nil
 	})
+	define(&Function{Name: "event_time", Group: "time", Signatures: []string{"event_time() → TIMESTAMP"},
+		Doc: "The event time of the row: that of a stream joined with a stream is the later of the two, that of a stream without EVENT TIME the time of arrival. It stands in SELECT and WHERE of queries without GROUP BY.", Nulls: "never NULL",
+		Example: "EVENT_TIME() IS NULL", Result: "false"}, func(args []*Expr) (*Expr, error) {
+		if len(args) != 0 {
+			return nil, ErrTypes
+		}
+		return &Expr{Op: OpTime, Type: timestamp}, nil
+	})
 	plain(&Function{Name: "unix_millis", Group: "time", Signatures: []string{"unix_millis(t TIMESTAMP) → BIGINT"}, Doc: "Milliseconds since 1970-01-01 UTC.",
 		Example: "UNIX_MILLIS(TIMESTAMP '1970-01-01 00:00:01')", Result: "1000"}, bigint,
 		wordKernel(func(m *Machine, i int, a []*column.Vector) int64 { return floorDiv(a[0].I[i], 1000) }), timestamp)
+	plain(&Function{Name: "interval_seconds", Group: "time", Signatures: []string{"interval_seconds(i INTERVAL) → DOUBLE"}, Doc: "The seconds that a length of time has.",
+		Example: "INTERVAL_SECONDS(TIMESTAMP '2026-05-17 09:01:00.5' - TIMESTAMP '2026-05-17 09:00:00')", Result: "60.5"}, double,
+		func(m *Machine, a []*column.Vector, out *column.Vector, n int) {
+			for i, x := range a[0].I[:n] {
+				out.F[i] = float64(x) / float64(types.Second)
+			}
+		}, interval)
 	failing(&Function{Name: "from_unix_millis", Group: "time", Signatures: []string{"from_unix_millis(n BIGINT) → TIMESTAMP"}, Doc: "The instant n milliseconds after 1970-01-01 UTC.",
 		Example: "FROM_UNIX_MILLIS(1000)", Result: "1970-01-01T00:00:01.000Z"}, timestamp,
 		wordKernel(func(m *Machine, i int, a []*column.Vector) int64 {

@@ -266,6 +266,10 @@ func (b *builder) one(s *sql.Select, step string) *Op {
 	p := &Op{Kind: Project, Step: name, Input: o, Exprs: exprs, Fields: fields, Time: -1, Detail: b.itemsDetail(fields), opens: -1, closes: -1}
 	at := map[int]int{}
 	for i, e := range exprs {
+		if e.Op == eval.OpTime && p.Time < 0 && !o.Table {
+			p.Time = i
+			p.Times = append(p.Times, TimeColumn{Column: i})
+		}
 		if e.Op != eval.OpColumn {
 			continue
 		}

@@ -70,17 +70,17 @@ func (v *overs) bind(b *binder, e *sql.Call) *eval.Expr {
 		if x == nil {
 			return nil
 		}
-		isTime := !o.Desc && (x.Op == eval.OpColumn && x.Index == input.Time && input.Time >= 0 || x.Op == eval.OpColumn && x.Index == input.closes && input.closes >= 0)
+		isTime := !o.Desc && (x.Op == eval.OpTime || x.Op == eval.OpColumn && x.Index == input.Time && input.Time >= 0 || x.Op == eval.OpColumn && x.Index == input.closes && input.closes >= 0)
 		if order.Ranked {
 			order.By, order.Desc = append(order.By, x), append(order.Desc, o.Desc)
 			continue
 		}
 		if !isTime || len(over.Order) > 1 {
-			return b.fail(sql.Unbounded, o.By, "order by the event time, or put a window's opens and closes into PARTITION BY", "rows without an end can be ordered by their event time alone")
+			return b.fail(sql.Unbounded, o.By, "order by the event time (EVENT_TIME() names it where no column does), or put a window's opens and closes into PARTITION BY", "rows without an end can be ordered by their event time alone")
 		}
 	}
 	if len(over.Order) == 0 {
-		return b.fail(sql.Unbounded, e, "add ORDER BY the event time", "OVER needs an order")
+		return b.fail(sql.Unbounded, e, "add ORDER BY the event time: its column, or EVENT_TIME()", "OVER needs an order")
 	}
 	call, ok := v.call(&inner, e, over, &order)
 	if !ok {

@@ -266,7 +266,11 @@ func (b *binder) expr(e sql.Expr) *eval.Expr {
 			return nil
 		}
 		if !eval.CanCast(x.Type, e.To) {
-			return b.fail(sql.WrongType, e, "", "%s cannot be cast to %s", x.Type, e.To)
+			hint := ""
+			if x.Type.Kind == types.Interval && e.To.IsNumber() {
+				hint = "write INTERVAL_SECONDS(…)"
+			}
+			return b.fail(sql.WrongType, e, hint, "%s cannot be cast to %s", x.Type, e.To)
 		}
 		if x.Type.Equal(e.To) {
 			return x
@@ -472,6 +476,14 @@ func (b *binder) within(e *sql.Within) *eval.Expr {
 	return logic(eval.OpAnd, lo, hi)
 }
 
+// elsewhere says how what functions of other names do is written here.
+var elsewhere = map[string]string{
+	"substr": "SUBSTRING(x FROM 1 FOR 3)", "mid": "SUBSTRING(x FROM 1 FOR 3)", "now": "CURRENT_TIMESTAMP", "sysdate": "CURRENT_TIMESTAMP", "getdate": "CURRENT_TIMESTAMP",
+	"if": "CASE WHEN … THEN … ELSE … END", "iif": "CASE WHEN … THEN … ELSE … END", "decode": "CASE x WHEN … THEN … ELSE … END",
+	"nvl": "COALESCE(x, y)", "ifnull": "COALESCE(x, y)", "isnull": "x IS NULL, or COALESCE(x, y)", "len": "CHAR_LENGTH(x)", "ucase": "UPPER(x)", "lcase": "LOWER(x)",
+	"to_char": "CAST(x AS VARCHAR)", "to_number": "CAST(x AS DOUBLE)", "datediff": "a - b, which is an INTERVAL, and INTERVAL_SECONDS(a - b)", "timestampdiff": "a - b, which is an INTERVAL, and INTERVAL_SECONDS(a - b)",
+}
+
 func (b *binder) call(e *sql.Call) *eval.Expr {
 	name := e.Name.Text
 	upper := strings.ToUpper(name)
@@ -484,7 +496,11 @@ func (b *binder) call(e *sql.Call) *eval.Expr {
 		for _, f := range eval.Functions() {
 			names = append(names, f.Name)
 		}
-		b.errs.Add(sql.UnknownName, e.Name.Span, sql.DidYouMean(name, names), "no function is called %s", upper)
+		hint := sql.DidYouMean(name, names)
+		if x := elsewhere[name]; x != "" {
+			hint = "write " + x
+		}
+		b.errs.Add(sql.UnknownName, e.Name.Span, hint, "no function is called %s", upper)
 		return nil
 	case e.Over != nil:
 		if b.over == nil {
@@ -502,6 +518,13 @@ func (b *binder) call(e *sql.Call) *eval.Expr {
 		return b.fail(sql.WrongPlace, e, "", "%s takes no * and no DISTINCT", upper)
 	case e.Filter != nil || e.Order != nil || e.Over != nil:
 		return b.fail(sql.WrongPlace, e, "", "%s is no aggregate: it takes no FILTER, ORDER BY or OVER", upper)
+	}
+	if name == "event_time" && (b.group != nil || !slices.Contains([]string{"SELECT", "WHERE", "OVER", "ROUTE … WHERE"}, b.where)) {
+		where := b.where
+		if b.group != nil {
+			where = "a query with GROUP BY, whose windows have ends"
+		}
+		return b.fail(sql.WrongPlace, e, "select it in a step before", "EVENT_TIME() cannot stand in %s", where)
 	}
 	args, ok := b.exprs(e.Args)
 	if !ok {

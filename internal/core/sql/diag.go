@@ -131,6 +131,9 @@ func (e *Errors) write(b *strings.Builder, d Diagnostic) {
 func Suggest(name string, candidates []string) string {
 	best, limit := "", max(1, len(name)/3)+1
 	for _, c := range candidates {
+		if c == name {
+			continue // it is no help
+		}
 		if d := distance(strings.ToLower(name), strings.ToLower(c)); d < limit {
 			best, limit = c, d
 		}
