@@ -286,3 +286,30 @@ func TestQueriesSayWhy(t *testing.T) {
 	}
 	p.stop()
 }
+
+// TestSendAgain: a mended row must be one, and is sent once, unless once more is said.
+func TestSendAgain(t *testing.T) {
+	p := serve(t, t.TempDir())
+	p.apply(`CREATE TOPIC orders (PARTITIONS 1); CREATE TOPIC a; CREATE TOPIC b; DECLARE SINK a TO TOPIC 'a'; DECLARE SINK b TO TOPIC 'b';
+		DECLARE STREAM orders (id VARCHAR NOT NULL, amount BIGINT) FROM TOPIC 'orders';
+		CREATE JOB first AS SELECT * FROM orders ROUTE TO a; CREATE JOB second AS SELECT * FROM orders ROUTE TO b;`)
+	p.send("orders", `{"amount":"much"}`)
+	number := ""
+	eventually(t, "the row set aside", func() bool {
+		out, err := p.SetAside(t.Context(), "first", nil)
+		if err == nil && len(out.Rows) == 1 {
+			number = fmt.Sprint(out.Rows[0].ID)
+		}
+		return number != ""
+	})
+	send := func(value string, more ...string) result {
+		return p.fiume(value, append([]string{"job", "aside", "first", "--send", number}, more...)...)
+	}
+	send(`{"broken":`).want(t, 1, "the message is no row of orders")
+	send(`{"amount":1}`).want(t, 1, "the message is no row of orders", "id")
+	send(`{"id":"x","amount":1}`).want(t, 0, "sent to the topic orders again", "it is read there by second, too")
+	send(`{"id":"x","amount":1}`).want(t, 1, "--once-more")
+	send(`{"id":"x","amount":1}`, "--once-more").want(t, 0, "sent to the topic orders again")
+	eventually(t, "both rows", func() bool { return len(p.all("a")) == 2 })
+	p.stop()
+}

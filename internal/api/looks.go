@@ -83,7 +83,8 @@ type WhyRequest struct {
 
 // SendRequest is a mended message.
 type SendRequest struct {
-	Value string `json:"value"`
+	Value    string `json:"value"`
+	OnceMore bool   `json:"once_more,omitempty" doc:"send one that was sent before once more"`
 }
 
 // Formatted is a text in its layout.
@@ -303,8 +304,8 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 			Change
 			ID   uint `path:"id"`
 			Body SendRequest
-		}) (*body[*catalog.SetAside], error) {
-			return answer(h.s.SendAgain(in.Actor, in.Name, in.ID, in.Body.Value))
+		}) (*body[*service.SentAgain], error) {
+			return answer(h.s.SendAgain(in.Actor, in.Name, in.ID, in.Body.Value, !in.Body.OnceMore))
 		})
 	huma.Register(a, op("why", "POST", "/api/jobs/{name}/why", "Which messages made a row of a sink", "jobs"),
 		func(ctx context.Context, in *struct {

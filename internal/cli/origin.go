@@ -15,6 +15,7 @@ import (
 func (a *app) findCommands() []*cobra.Command {
 	var kind, step, class, text, file, send string
 	var limit int
+	var onceMore bool
 	aside := &cobra.Command{
 		Use: "aside JOB", Short: "Show late and rejected rows, mend one and send it again", Args: arity(1, "the name of a job"),
 		Long: `Shows the rows of a job that were late or rejected, the newest first, with reason and
@@ -36,11 +37,14 @@ topic that the row came from.`,
 				if value == "" {
 					return fail(exitUsage, "the mended message is read from standard input, which is empty")
 				}
-				row, err := a.client().SendAgain(c.Context(), args[0], uint(id), value)
+				row, err := a.client().SendAgain(c.Context(), args[0], uint(id), value, onceMore)
 				if err != nil {
 					return failed(err)
 				}
 				fmt.Fprintf(a.out, "sent to the topic %s again\n", row.Topic)
+				if len(row.Readers) > 0 {
+					fmt.Fprintf(a.out, "it is read there by %s, too\n", strings.Join(row.Readers, ", "))
+				}
 				return nil
 			}
 			q := url.Values{"kind": {kind}, "step": {step}, "class": {class}, "text": {text}, "limit": {strconv.Itoa(limit)}}
@@ -100,6 +104,7 @@ topic that the row came from.`,
 	aside.Flags().IntVar(&limit, "limit", 20, "rows at most")
 	aside.Flags().StringVar(&file, "file", "", "write them to this file")
 	aside.Flags().StringVar(&send, "send", "", "number of a row to send again, mended")
+	aside.Flags().BoolVar(&onceMore, "once-more", false, "send one that was sent before once more")
 
 	why := &cobra.Command{
 		Use: "why JOB SINK ROW", Short: "Find the messages that made a row of a sink", Args: arity(3, "a job, a sink, and a row as a JSON object"),

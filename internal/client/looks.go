@@ -9,7 +9,6 @@ import (
 	"net/url"
 
 	"fiume/internal/api"
-	"fiume/internal/catalog"
 	"fiume/internal/core/plan"
 	"fiume/internal/service"
 )
@@ -131,8 +130,8 @@ func (c *Client) SetAsideFile(ctx context.Context, job string, query url.Values)
 }
 
 // SendAgain writes a mended message to the topic that a rejected row came from.
-func (c *Client) SendAgain(ctx context.Context, job string, id uint, value string) (out *catalog.SetAside, err error) {
-	return out, c.call(ctx, "POST", fmt.Sprintf("/api/jobs/%s/aside/%d/send", url.PathEscape(job), id), api.SendRequest{Value: value}, &out)
+func (c *Client) SendAgain(ctx context.Context, job string, id uint, value string, onceMore bool) (out *service.SentAgain, err error) {
+	return out, c.call(ctx, "POST", fmt.Sprintf("/api/jobs/%s/aside/%d/send", url.PathEscape(job), id), api.SendRequest{Value: value, OnceMore: onceMore}, &out)
 }
 
 // Why says which messages made a row of a sink.

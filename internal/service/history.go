@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"fiume/internal/connect/recorded"
+	"fiume/internal/core/plan"
 	"fmt"
 	"slices"
 	"strings"
@@ -354,8 +356,15 @@ func (s *Service) SetAside(l catalog.Looking) (*Aside, error) {
 	return out, nil
 }
 
-// SendAgain writes a mended message to the topic where a rejected row came from.
-func (s *Service) SendAgain(actor, jobName string, id uint, value string) (*catalog.SetAside, error) {
+// SentAgain is a row set aside whose mended message was written.
+type SentAgain struct {
+	catalog.SetAside
+	Readers []string `json:"readers" doc:"the other jobs that read the topic, and get the message, too"`
+}
+
+// SendAgain writes a mended message to the topic where a rejected row came from. It has to be a row of the job's stream, and
+// one that was sent before is sent once more only where that is said.
+func (s *Service) SendAgain(actor, jobName string, id uint, value string, once bool) (*SentAgain, error) {
 	row, err := s.store.SetAsideOf(id)
 	if err != nil {
 		return nil, err
@@ -370,6 +379,28 @@ func (s *Service) SendAgain(actor, jobName string, id uint, value string) (*cata
 	if err != nil {
 		return nil, err
 	}
+	if row.SentAt != nil && once {
+		return nil, errorf(ErrConflict, "the row %d was sent again at %s by %s; say that it is to be sent once more (--once-more)", id, row.SentAt.Format(time.RFC3339), row.SentBy)
+	}
+	out := &SentAgain{Readers: []string{}}
+	for _, j := range s.all() {
+		p, err := s.planOf(j.text())
+		if err != nil {
+			continue
+		}
+		i := slices.IndexFunc(p.Scans(), func(o *plan.Op) bool { return o.Stream.Place == "topic" && o.Stream.Address == row.Topic })
+		switch {
+		case i < 0:
+		case j.name != jobName:
+			out.Readers = append(out.Readers, j.name)
+		default:
+			o := p.Scans()[i]
+			if bad, reason, err := badRows(o.Stream, o.OfTable, []recorded.Message{{Value: []byte(value), At: time.Now().UnixMicro()}}); err != nil || bad > 0 {
+				return nil, errorf(ErrRefused, "the message is no row of %s: %s", o.Stream.Name, cmp.Or(reason, fmt.Sprint(err)))
+			}
+		}
+	}
+	slices.Sort(out.Readers)
 	rec := topiclog.Record{Value: []byte(value)}
 	if ms, err := s.readMessages(row.Topic, Reading{Partition: row.Partition, From: row.Offset, Limit: 1}); err == nil && len(ms) == 1 {
 		rec.Key = ms[0].Key // it goes where the first one went
@@ -383,5 +414,6 @@ func (s *Service) SendAgain(actor, jobName string, id uint, value string) (*cata
 	}
 	s.note(actor, "sent again", jobName, fmt.Sprintf("a row that was %s at %s", row.Kind, row.Origin))
 	row.SentAt, row.SentBy = &now, actor
-	return row, nil
+	out.SetAside = *row
+	return out, nil
 }

@@ -213,11 +213,7 @@ func (s *Service) Propose(ctx context.Context, r SampleRequest) (*Proposal, erro
 		return nil, err
 	}
 	p := &Proposal{Name: m.name, Messages: len(m.messages), Columns: []ProposedColumn{}, EventTimes: []ProposedTime{}, Notes: []string{}, First: firstOf(m.messages)}
-	s.mu.Lock()
-	if kind := s.cat.KindOf(p.Name); kind != "" {
-		p.Notes = append(p.Notes, fmt.Sprintf("%q is a %s already: choose another name, or write DECLARE OR REPLACE", p.Name, kind))
-	}
-	s.mu.Unlock()
+	replaces := s.freeName(p, m)
 	if m.table != nil {
 		return p, s.proposeTable(p, m)
 	}
@@ -260,8 +256,36 @@ func (s *Service) Propose(ctx context.Context, r SampleRequest) (*Proposal, erro
 	case m.topic == "":
 		p.Notes = append(p.Notes, "the sample was uploaded: put in the topic that such messages will come from")
 	}
-	p.SQL = declaration(p, where, m.format)
+	idle := false
+	if t := s.topics.Topic(m.topic); t != nil && len(t.Partitions()) > 1 && len(p.EventTimes) > 0 {
+		idle = true
+		p.Notes = append(p.Notes, "IDLE AFTER keeps a partition that is silent from holding the others up; sinks show rows once a checkpoint counts then. Leave it out where all partitions have rows all the time")
+	}
+	p.SQL = declaration(p, replaces, where, m.format, idle)
 	return p, nil
+}
+
+// freeName gives a proposal a name that nothing has, or that of the stream of its topic, which it may replace.
+func (s *Service) freeName(p *Proposal, m *material) (replaces bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	name := p.Name
+	for n := 2; ; n++ {
+		kind := s.cat.KindOf(p.Name)
+		if st := s.cat.Streams[p.Name]; st != nil && st.Place == "topic" && st.Address == m.topic {
+			p.Notes = append(p.Notes, fmt.Sprintf("the stream %q is declared: OR REPLACE changes it together with the jobs that use it, where columns are added that may be NULL", p.Name))
+			return true
+		}
+		if kind == "" && s.jobs[p.Name] == nil {
+			if p.Name != name {
+				p.Notes = append(p.Notes, fmt.Sprintf("%q is taken, and the stream is called %q", name, p.Name))
+			}
+			return false
+		}
+		if p.Name = name + "_rows"; n > 2 {
+			p.Name = fmt.Sprintf("%s_rows%d", name, n)
+		}
+	}
 }
 
 // look notes what the messages hold; unreadable ones are no rows.
@@ -433,9 +457,13 @@ func roundedUp(us int64) int64 {
 }
 
 // declaration writes a DECLARE STREAM in its usual layout.
-func declaration(p *Proposal, where, format string) string {
+func declaration(p *Proposal, replaces bool, where, format string, idle bool) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "DECLARE STREAM %s (", sql.Quoted(p.Name))
+	or := ""
+	if replaces {
+		or = "OR REPLACE "
+	}
+	fmt.Fprintf(&b, "DECLARE %sSTREAM %s (", or, sql.Quoted(p.Name))
 	for i, c := range p.Columns {
 		if i > 0 {
 			b.WriteString(", ")
@@ -457,6 +485,12 @@ func declaration(p *Proposal, where, format string) string {
 		fmt.Fprintf(&b, " EVENT TIME %s", sql.Quoted(t.Column))
 		if t.Delay > 0 {
 			b.WriteString(" DELAY " + sql.DurationText(t.Delay))
+		}
+		if idle {
+			b.WriteString(" IDLE AFTER 1 MINUTE")
+		}
+		if t.Delay >= types.Hour {
+			p.Notes = append(p.Notes, fmt.Sprintf("DELAY %s keeps nearly all rows, and holds results back for as long: what is sent after a breakdown may be better off with LATENESS; fiume lateness shows what a shorter one loses", sql.DurationText(t.Delay)))
 		}
 	} else {
 		p.Notes = append(p.Notes, "no column looks like a time: the event time is the time of arrival")

@@ -145,7 +145,7 @@ func (s *Sessions) insert(d uint32, first, last int64, from *state.Groups, f uin
 	}
 	x := s.alloc()
 	e := uint32(s.acc.Len())
-	s.acc.Find(uint64(e)*0x9e3779b97f4a7c15, int64(e), nil)
+	s.acc.Find(uint64(e)*0x9e3779b97f4a7c15, 0, nil) // a tag would undo the hash, see mix in state: all would collide
 	addEntry(s.Op, s.acc, e, from, f)
 	s.pieces[x-1] = piece{first, last, e, at}
 	if prev == 0 {
