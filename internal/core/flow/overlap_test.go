@@ -3,6 +3,7 @@ package flow
 import (
 	"fiume/internal/core/plan"
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 )
@@ -15,6 +16,22 @@ func BenchmarkOverlap(b *testing.B) {
 			p := planOf(b, fmt.Sprintf("SELECT n %% 12 AS k, w.opens AS o, COUNT(*) AS c, AVG(n) AS a FROM s GROUP BY n %% 12, w WINDOW w AS (SLIDING %d SECONDS EVERY 10000 SECONDS)", overlap*10_000))
 			perRow(b, p, 1_000_000)
 		})
+	}
+}
+
+// BenchmarkManyKeys gives each row a session, and a group, of its own: a row costs the same however many there are.
+func BenchmarkManyKeys(b *testing.B) {
+	for name, group := range map[string]string{"sessions": "w WINDOW w AS (SESSION GAP 1000 SECONDS)", "groups": "FORGET AFTER 1 DAY"} {
+		for _, rows := range []int{10_000, 100_000, 1_000_000} {
+			b.Run(fmt.Sprint(name, " ", rows), func(b *testing.B) {
+				group, ok := strings.CutPrefix(group, "w ")
+				more := ""
+				if ok {
+					more = ", w "
+				}
+				perRow(b, planOf(b, "SELECT n, COUNT(*) AS c FROM s GROUP BY n"+more+" "+group), rows)
+			})
+		}
 	}
 }
 
