@@ -5,8 +5,10 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -311,5 +313,45 @@ func TestSendAgain(t *testing.T) {
 	send(`{"id":"x","amount":1}`).want(t, 1, "--once-more")
 	send(`{"id":"x","amount":1}`, "--once-more").want(t, 0, "sent to the topic orders again")
 	eventually(t, "both rows", func() bool { return len(p.all("a")) == 2 })
+	p.stop()
+}
+
+// TestStopClosesParts: what a job has written is there to be read once it is stopped, and each row once when it goes on.
+func TestStopClosesParts(t *testing.T) {
+	p := serve(t, t.TempDir())
+	dir := filepath.Join(t.TempDir(), "out")
+	p.apply(`CREATE TOPIC orders (PARTITIONS 2); DECLARE STREAM orders (id BIGINT) FROM TOPIC 'orders'; DECLARE SINK parts TO FILES '` + dir + `' (FORMAT json, ROLL EVERY 1 HOUR);
+		CREATE JOB j AS SELECT id FROM orders ROUTE TO parts SET (CHECKPOINT EVERY 200 MILLISECONDS);`)
+	var want []string
+	for round := range 3 {
+		for i := range 10 {
+			want = append(want, fmt.Sprintf(`{"id":%d}`, 10*round+i))
+		}
+		p.send("orders", want[10*round:]...)
+		eventually(t, "the rows read", func() bool { j, err := p.Job(t.Context(), "j"); return err == nil && j.In == int64(len(want)) })
+		p.fiume("", "job", "stop", "j").want(t, 0)
+		entries, err := os.ReadDir(dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, e := range entries {
+			if strings.HasPrefix(e.Name(), ".part") {
+				t.Errorf("%s is left open", e.Name())
+			}
+			if strings.HasPrefix(e.Name(), "part") {
+				b, err := os.ReadFile(filepath.Join(dir, e.Name()))
+				if err != nil {
+					t.Fatal(err)
+				}
+				got = append(got, lines(string(b))...)
+			}
+		}
+		slices.Sort(got)
+		if all := slices.Sorted(slices.Values(want)); !slices.Equal(got, all) {
+			t.Errorf("round %d: %v, wanted %v", round, got, all)
+		}
+		p.fiume("", "job", "start", "j").want(t, 0)
+	}
 	p.stop()
 }

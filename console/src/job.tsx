@@ -47,7 +47,7 @@ export function JobPage() {
         </div>
       </div>
       {problem && <Fault>{problem.message}</Fault>}
-      {job.reason && <Fault>{job.reason}</Fault>}
+      {job.reason && (quiet(job.state) ? <p className="text-sm text-soft">{job.reason}</p> : <Fault>{job.reason}</Fault>)}
       {job.abandoned && <Fault>No checkpoint since {ago(job.abandoned.since)}, tried {count(job.abandoned.tries)} times; the job goes on: {job.abandoned.reason}</Fault>}
       <dl className="grid grid-cols-2 gap-3 md:grid-cols-3 xl:grid-cols-6">
         <Figure label="Rows in">{count(job.rows_in)}</Figure>
@@ -154,6 +154,11 @@ function Ledger({ steps, running }: { steps: Step[]; running: boolean }) {
       )}
     </Sheet>
   );
+}
+
+/** Whether a reason in a state is no fault. */
+function quiet(state: string) {
+  return state === "finished" || state === "running";
 }
 
 function Splits({ job }: { job: JobDetail }) {

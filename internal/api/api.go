@@ -75,7 +75,10 @@ func init() {
 	huma.DefaultArrayNullable = false // lists are never null
 	huma.NewError = func(status int, msg string, errs ...error) huma.StatusError {
 		const told = 10
-		parts := []string{msg}
+		var parts []string
+		if len(errs) == 0 || msg != "validation failed" {
+			parts = append(parts, msg)
+		}
 		for i, e := range errs {
 			if i == told {
 				parts = append(parts, fmt.Sprintf("and %d more", len(errs)-i))
@@ -83,7 +86,7 @@ func init() {
 			}
 			var d *huma.ErrorDetail
 			if errors.As(e, &d) { // without the value: it may be a secret, or large
-				parts = append(parts, d.Message+" ("+d.Location+")")
+				parts = append(parts, sentence(d.Location, d.Message))
 			} else if e != nil {
 				parts = append(parts, e.Error())
 			}
@@ -91,6 +94,32 @@ func init() {
 		detail := strings.Join(parts, "; ")
 		return &Problem{Status: status, Title: http.StatusText(status), Detail: detail[:min(len(detail), 4000)]}
 	}
+}
+
+// sentence says what is wrong with a value of a request; where is its place, as body.partitions.
+func sentence(where, what string) string {
+	kind, name, ok := strings.Cut(where, ".")
+	if !ok || name == "" {
+		kind, name = "", where
+	}
+	in := map[string]string{"query": "the parameter ", "path": "the path's ", "header": "the header "}[kind]
+	rest := func(prefix string) (string, bool) { return strings.CutPrefix(what, prefix) }
+	if n, ok := rest("expected number <= "); ok {
+		return fmt.Sprintf("%s%s takes a number up to %s", in, name, n)
+	}
+	if n, ok := rest("expected number >= "); ok {
+		return fmt.Sprintf("%s%s takes a number from %s on", in, name, n)
+	}
+	if n, ok := rest("expected required property "); ok {
+		return strings.TrimSuffix(n, " to be present") + " is missing"
+	}
+	if what == "unexpected property" {
+		return fmt.Sprintf("there is no %s%s", in, name)
+	}
+	if n, ok := rest("expected "); ok {
+		return fmt.Sprintf("%s%s: expected %s", in, name, n)
+	}
+	return fmt.Sprintf("%s%s: %s", in, name, what)
 }
 
 // handler holds what the operations share.

@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -112,6 +113,15 @@ Exit codes: 0 done, 1 failed, 2 wrong arguments, 3 errors in the SQL, 4 not foun
 		a.jobCommand(), a.topicCommand(), a.latenessCommand(), a.secretCommand(), a.activityCommand(), a.versionCommand())
 	root.CompletionOptions.HiddenDefaultCmd = true
 	groups(root)
+	for _, c := range root.Commands() {
+		if slices.Contains([]string{"serve", "demo", "run", "check", "fmt", "bench", "test", "version"}, c.Name()) { // they ask no service
+			help := c.HelpFunc()
+			c.SetHelpFunc(func(c *cobra.Command, args []string) {
+				root.PersistentFlags().Lookup("server").Hidden = true
+				help(c, args)
+			})
+		}
+	}
 	return root
 }
 

@@ -106,8 +106,11 @@ With --follow it shows those that come, until Ctrl-C. --key and --text choose am
 			}
 			if since != "" {
 				us, ok := types.ParseTimestamp([]byte(since))
+				if back := length(0); !ok && back.Set(since) == nil {
+					us, ok = time.Now().Add(-time.Duration(back)).UnixMicro(), true
+				}
 				if !ok {
-					return fail(exitUsage, "--since takes a time such as 2026-05-17T09:00:00Z, found %q", since)
+					return fail(exitUsage, "--since takes a time such as 2026-05-17T09:00:00Z, or how far back, as 2h or '1 HOUR'; found %q", since)
 				}
 				q.Set("since", time.UnixMicro(us).UTC().Format(time.RFC3339Nano))
 			}
@@ -144,7 +147,7 @@ With --follow it shows those that come, until Ctrl-C. --key and --text choose am
 	}
 	read.Flags().IntVar(&partition, "partition", -1, "read one partition")
 	read.Flags().Int64Var(&from, "from", -1, "begin at this offset of the partition")
-	read.Flags().StringVar(&since, "since", "", "messages that arrived then or later")
+	read.Flags().StringVar(&since, "since", "", "messages that arrived then or later: a time, or how far back, as 2h or '1 HOUR'")
 	read.Flags().IntVar(&last, "last", 0, "the last so many of each partition")
 	read.Flags().IntVar(&limit, "limit", 100, "at most so many in all")
 	read.Flags().StringVar(&onlyKey, "key", "", "only messages with this key")

@@ -111,7 +111,7 @@ func (j *job) retry(ctx context.Context) {
 		case ctx.Err() != nil:
 			return
 		case err == nil:
-			j.set(stateFinished, "")
+			j.set(stateFinished, j.ends())
 			j.s.note("service", "finished", j.name, "all inputs have ended")
 			return
 		}
@@ -142,6 +142,20 @@ func (j *job) retry(ctx context.Context) {
 		}
 		wait = min(2*wait, longestRetry)
 	}
+}
+
+// ends says why a job has finished, where that may surprise.
+func (j *job) ends() string {
+	p, err := j.s.planOf(j.text())
+	if err != nil {
+		return ""
+	}
+	for _, o := range p.Scans() {
+		if o.Stream.Place == "files" && o.OfTable == nil {
+			return fmt.Sprintf("the files of %s have been read to their ends: a job reads those that are there when it starts", o.Stream.Name)
+		}
+	}
+	return ""
 }
 
 // set notes what the job does now, and keeps it in the catalog.

@@ -42,7 +42,7 @@ func (s *Snapshot) Positions() ([]byte, error) { return json.Marshal(s) }
 // 1985): each task notes its state when the marker has reached it from all its producers.
 type barrier struct {
 	number  int64
-	final   bool // all inputs have ended
+	final   bool // all inputs have ended, or nothing more is read of them in this run
 	mu      sync.Mutex
 	snap    *Snapshot
 	waiting int
@@ -158,6 +158,9 @@ func (j *Job) Checkpoint(ctx context.Context) (*Snapshot, error) {
 	defer cancel(nil)
 	defer context.AfterFunc(j.ctx, func() { cancel(ErrEnded) })()
 	b := j.newBarrier()
+	j.sched.mu.Lock()
+	b.final = j.sched.paused
+	j.sched.mu.Unlock()
 	j.leaving.Lock()
 	if j.closed {
 		j.leaving.Unlock()

@@ -123,7 +123,7 @@ type Exact interface {
 	// for the checkpoint where the run goes on, or nil where the sink begins.
 	Resume(handle []byte) error
 	// Mark makes durable what was written, and gives what a checkpoint needs to know of it. final says that no row
-	// follows.
+	// follows in this run.
 	Mark(final bool) (handle []byte, err error)
 	// Commit says that the checkpoint of a handle counts. Those before it may not have been told. It is called by
 	// another goroutine than the rest, and again where it failed.
