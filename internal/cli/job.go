@@ -33,7 +33,11 @@ func (a *app) jobCommand() *cobra.Command {
 			var rows [][]string
 			for _, j := range jobs {
 				state := j.State
-				if j.Reason != "" {
+				switch {
+				case j.Reason == "":
+				case j.State == "running" || j.State == "finished":
+					state += ": " + firstLine(j.Reason)
+				default:
 					state += " because " + firstLine(j.Reason)
 				}
 				rows = append(rows, []string{j.Name, state, number(j.In), number(j.Out), number(j.Late), number(j.Rejects), ago(j.Since)})
@@ -113,7 +117,11 @@ func instant(us *int64) string {
 func (a *app) printJob(d *service.JobDetail) {
 	fmt.Fprintf(a.out, "job %s: %s since %s", d.Name, d.State, d.Since.Local().Format("15:04:05"))
 	if d.Reason != "" {
-		fmt.Fprintf(a.out, " because %s", d.Reason)
+		word := " because"
+		if d.State == "running" || d.State == "finished" {
+			word = ":"
+		}
+		fmt.Fprintf(a.out, "%s %s", word, d.Reason)
 	}
 	fmt.Fprintln(a.out)
 	if c := d.Checkpoint; c != nil {
