@@ -355,3 +355,30 @@ func TestStopClosesParts(t *testing.T) {
 	}
 	p.stop()
 }
+
+// TestPatternsFit: the texts to begin from are about the streams that are declared, and right as they stand.
+func TestPatternsFit(t *testing.T) {
+	p := serve(t, t.TempDir())
+	fit := func(least int, named string) {
+		t.Helper()
+		w, err := p.Words(t.Context())
+		if err != nil || len(w.Patterns) < least {
+			t.Fatalf("%d patterns, %v", len(w.Patterns), err)
+		}
+		for _, x := range w.Patterns {
+			c, err := p.Check(t.Context(), api.ScriptRequest{SQL: x.SQL})
+			if err != nil || !c.OK || !strings.Contains(x.SQL, named) {
+				t.Errorf("%s: %v %+v\n%s", x.Name, err, c, x.SQL)
+			}
+		}
+	}
+	fit(1, "DECLARE STREAM")
+	p.apply(`CREATE TOPIC orders; DECLARE STREAM orders ("the id" VARCHAR, customer VARCHAR, placed TIMESTAMP, total DECIMAL(10, 2)) EVENT TIME placed FROM TOPIC 'orders';`)
+	fit(8, "orders")
+	p.apply(`CREATE TOPIC pays; DECLARE STREAM payments (customer VARCHAR, paid TIMESTAMP) EVENT TIME paid FROM TOPIC 'pays';
+		CREATE TOPIC customers; DECLARE TABLE customers (customer VARCHAR PRIMARY KEY, city VARCHAR) FROM TOPIC 'customers';`)
+	fit(10, "orders")
+	p.apply(`CREATE TOPIC plain; DECLARE STREAM aaa (n BIGINT) FROM TOPIC 'plain';`) // nothing that tells rows apart, and no time
+	fit(10, "orders")
+	p.stop()
+}

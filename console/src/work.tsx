@@ -12,7 +12,6 @@ import { Results } from "./results";
 const Editor = lazy(() => import("./editor"));
 const Graph = lazy(() => import("./graph"));
 
-const first = "SELECT chip, mat, read_at, rssi\nFROM reads\nWHERE rssi > -60;\n";
 const shown = 300; // rows of a live query
 const drawn = 200; // milliseconds between two drawings of live rows
 
@@ -41,7 +40,7 @@ function Begin({ value, onChange, extra }: { value: string; onChange: (v: string
 }
 
 export function WorkPage() {
-  const [sql, setSql] = useState(() => draft() || first);
+  const [sql, setSql] = useState(draft);
   const [checked, setChecked] = useState<Checked>();
   const [phase, setPhase] = useState<Phase>("empty");
   const [columns, setColumns] = useState<Column[]>([]);
@@ -61,6 +60,14 @@ export function WorkPage() {
   const abort = useRef<AbortController>(undefined);
   const live = useRef<{ rows: Row[]; total: number; paused: boolean; sampled: boolean }>({ rows: [], total: 0, paused: false, sampled: false });
   useEffect(() => keepDraft(sql), [sql]);
+  const begun = useRef(sql !== "");
+  useEffect(() => { // the first text fits the streams that there are
+    const p = words.data?.patterns[0];
+    if (p && !begun.current) {
+      begun.current = true;
+      setSql((s) => s || p.sql);
+    }
+  }, [words.data]);
   useEffect(() => () => abort.current?.abort(), []);
   useEffect(() => {
     if (phase !== "running") return;

@@ -4,7 +4,6 @@ import (
 	"context"
 	"maps"
 	"slices"
-	"strings"
 
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
@@ -91,7 +90,7 @@ type Words struct {
 
 // Words gives the words of the language, and the names there are.
 func (s *Service) Words() *Words {
-	out := &Words{Keywords: sql.Keywords(), Names: []Named{}, Patterns: patterns}
+	out := &Words{Keywords: sql.Keywords(), Names: []Named{}, Patterns: patterns(s.current())}
 	columns := func(fields []types.Field) []Column {
 		list := []Column{}
 		for _, f := range fields {
@@ -134,73 +133,6 @@ func (s *Service) Words() *Words {
 		out.Names = append(out.Names, Named{t.Name, sql.KindTopic, []Column{}})
 	}
 	return out
-}
-
-// Pattern is a text to begin from.
-type Pattern struct {
-	Name  string `json:"name"`
-	About string `json:"about"`
-	SQL   string `json:"sql"`
-}
-
-func pattern(name, about, text string) Pattern {
-	return Pattern{name, about, strings.TrimSpace(text) + "\n"}
-}
-
-// patterns are texts for what streaming jobs mostly do, on the race day's streams.
-var patterns = []Pattern{
-	pattern("Filter", "Keep the rows that meet a condition", `
-SELECT chip, mat, read_at, rssi
-FROM reads
-WHERE rssi > -60;`),
-	pattern("Drop repeats", "The first row of each key within a time", `
-SELECT chip, mat, read_at
-FROM reads
-UNIQUE BY (chip, mat) WITHIN 10 SECONDS;`),
-	pattern("Tumbling window", "Count in pieces of time, one behind the other", `
-SELECT mat, w.opens AS opened, COUNT(*) AS reads, AVG(rssi) AS strength
-FROM reads
-GROUP BY mat, w
-WINDOW w AS (TUMBLING 1 MINUTE);`),
-	pattern("Sliding window", "Count over the last minutes, again and again", `
-SELECT mat, w.closes AS at, COUNT(DISTINCT chip) AS runners
-FROM reads
-GROUP BY mat, w
-WINDOW w AS (SLIDING 5 MINUTES EVERY 30 SECONDS);`),
-	pattern("Session window", "Put together what lies close in time", `
-SELECT mat, w.opens AS began, w.closes AS ended, COUNT(*) AS reads
-FROM reads
-GROUP BY mat, w
-WINDOW w AS (SESSION GAP 90 SECONDS);`),
-	pattern("Join two streams", "Pairs that lie close in time", `
-SELECT c.call_id, c.called_at, c.severity, r.mat, r.read_at
-FROM calls c JOIN reads r
-  ON r.chip = c.chip AND r.read_at WITHIN 10 MINUTES BEFORE c.called_at;`),
-	pattern("Enrich from a table", "Add what a table knew at that moment", `
-SELECT r.chip, e.name, e.club, r.mat, r.read_at
-FROM reads r JOIN entrants e ON e.chip = r.chip;`),
-	pattern("Missing event", "What should have followed and did not", `
-SELECT a.chip, a.mat, a.read_at
-FROM reads a
-WHERE a.mat = 'km-05' AND NOT EXISTS (
-  SELECT 1 FROM reads b
-  WHERE b.chip = a.chip AND b.mat = 'km-10' AND b.read_at WITHIN 1 HOUR AFTER a.read_at);`),
-	pattern("Route by condition", "A job that sends rows to several sinks", `
-CREATE JOB strong_and_weak
-  WITH measured AS (
-    SELECT chip, mat, read_at, rssi FROM reads
-  )
-  ROUTE measured WHERE rssi > -60 TO strong_reads ELSE TO weak_reads;`),
-	pattern("Late rows", "A window that takes corrections, and what came too late", `
-CREATE JOB counted_with_late
-  WITH counted AS (
-    SELECT mat, w.opens AS opened, COUNT(*) AS reads
-    FROM reads
-    GROUP BY mat, w
-    WINDOW w AS (TUMBLING 1 MINUTE LATENESS 2 MINUTES)
-  )
-  ROUTE counted TO counts
-  ROUTE LATE counted TO late_counts;`),
 }
 
 // FieldsOf reads the types of columns.

@@ -268,6 +268,19 @@ func inputTopic(o *plan.Op) string {
 }
 func outputTopic(o *plan.Op) string { return "out-" + plainName(o.Step) }
 
+// waiting says what a job waits for.
+func waiting(job *flow.Job) (out string) {
+	if job == nil {
+		return ""
+	}
+	for _, s := range job.Status().Steps {
+		if s.Waiting != nil {
+			out += fmt.Sprintf("; %s %s, %d tries: %s", s.Kind, s.Step, s.Waiting.Tries, s.Waiting.Reason)
+		}
+	}
+	return out
+}
+
 // life runs the job until it ends or crashes.
 func (w *World) life(ctx context.Context, last bool) (ended bool, status flow.Status, err error) {
 	session := w.memory.Session()
@@ -370,7 +383,7 @@ func (w *World) life(ctx context.Context, last bool) (ended bool, status flow.St
 		w.missing = o.missing
 		return true, job.Status(), nil
 	case ctx.Err() != nil:
-		return false, status, ctx.Err()
+		return false, status, fmt.Errorf("it does not come to its end: %w%s", ctx.Err(), waiting(job))
 	case kill.Err() == nil && w.set.Trouble == 0 && !errors.Is(err, disk.ErrDead):
 		return false, status, err // it fails by itself
 	}
