@@ -237,6 +237,47 @@ func TestCreateFails(t *testing.T) {
 	}
 }
 
+// TestOpensAgain: a disk that fails for a moment while a log is opened leaves no partition out.
+func TestOpensAgain(t *testing.T) {
+	dir := t.TempDir()
+	l, err := Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	topic, err := l.Create("late", Settings{Partitions: 2})
+	if err == nil {
+		err = topic.Append([]Record{{Value: []byte("kept")}})
+	}
+	if err = errors.Join(err, l.Close()); err != nil {
+		t.Fatal(err)
+	}
+	for i := range 2 { // what was torn off may have had offsets, so that a new file begins behind them
+		file := filepath.Join(dir, "late", fmt.Sprint(i), fmt.Sprintf("%020d.log", 0))
+		b, err := os.ReadFile(file)
+		if err == nil && len(b) > 3 {
+			err = os.WriteFile(file, append(b, b[:len(b)-3]...), 0o600)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	left := 3
+	if l, err = OpenOn(failing{fails: func(op, _ string) bool { left--; return left >= 0 }}, dir, nil); err != nil {
+		t.Fatal(err)
+	}
+	for i, p := range l.Topic("late").Partitions() {
+		if _, err := p.Append([]Record{{Value: []byte("more")}}); err != nil {
+			t.Errorf("partition %d: %v", i, err)
+		}
+	}
+	if left >= 0 {
+		t.Error("nothing has failed")
+	}
+	if err := l.Close(); err != nil {
+		t.Error(err)
+	}
+}
+
 // TestOneTopicDamaged: whatever is wrong with the files of a topic, the others open.
 func TestOneTopicDamaged(t *testing.T) {
 	for what, damage := range map[string]func(dir string) error{

@@ -147,11 +147,24 @@ func OpenOn(fs disk.FS, dir string, tell func(text string, args ...any)) (*Log, 
 	return l, nil
 }
 
+// A disk that fails for a moment while a partition is opened must not leave it out until the service is started again.
+const (
+	openTries = 6
+	openAgain = 100 * time.Millisecond // and twice as long each time
+)
+
 // load opens the partitions of a topic that is there. What is wrong with one is said to those who use it, and ends
 // nothing else.
 func (l *Log) load(t *Topic) {
 	for i := range t.Settings.Partitions {
 		p, err := l.partition(t, i)
+		for try := range openTries {
+			if err == nil || !disk.Passing(err) {
+				break
+			}
+			time.Sleep(openAgain << try)
+			p, err = l.partition(t, i)
+		}
 		if err != nil {
 			l.tell("a partition cannot be opened", "topic", t.Name, "partition", i, "error", err)
 			p = brokenPartition(fmt.Errorf("partition %d of the topic '%s' cannot be opened: %w", i, t.Name, err))
