@@ -282,6 +282,13 @@ func TestQueriesSayWhy(t *testing.T) {
 	for text, hint := range map[string]string{"SUBSTR(x, 1)": "SUBSTRING(", "NOW()": "CURRENT_TIMESTAMP", "IF(TRUE, 1, 2)": "CASE WHEN", "CAST(INTERVAL '1' HOUR AS BIGINT)": "INTERVAL_SECONDS"} {
 		p.fiume("", "query", "SELECT "+strings.ReplaceAll(text, "x", "CAST(amount AS VARCHAR)")+" AS y FROM orders UNTIL NOW").want(t, 3, hint)
 	}
+	p.apply("CREATE VIEW seen AS SELECT amount FROM orders; CREATE VIEW twice AS SELECT amount FROM seen;")
+	for _, from := range []string{"orders", "seen", "twice"} { // a view is read from where it is said, as its stream
+		p.fiume("", "query", "SELECT amount FROM "+from+" SINCE BEGINNING UNTIL NOW").want(t, 0, "(2 rows)")
+		p.fiume("", "query", "SELECT amount FROM "+from+" SINCE NOW UNTIL NOW").want(t, 0, "(0 rows)")
+	}
+	p.fiume("", "query", "WITH s AS (SELECT amount FROM orders) SELECT * FROM s SINCE BEGINNING UNTIL NOW").want(t, 3, "SINCE belongs to a stream or a view")
+	p.apply("DROP VIEW twice; DROP VIEW seen;")
 	r := p.fiume("DROP STREAM orders;\nDROP STREAM orders;", "shell")
 	if strings.Contains(r.err, `did you mean "orders"`) {
 		t.Errorf("%s", r.err)

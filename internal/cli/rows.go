@@ -107,6 +107,9 @@ func (p *rowPrinter) finish(ended bool) error {
 	return errors.Join(err, p.w.Flush())
 }
 
+// hintAfter is when it is said that a query that does not end is live.
+const hintAfter = 10 * time.Second
+
 // asideText says how many rows were set aside, and why one of them.
 func asideText(a service.QueryAside) string {
 	out := fmt.Sprintf("%d rows were late, %d rejected", a.Late, a.Rejected)
@@ -120,6 +123,12 @@ func asideText(a service.QueryAside) string {
 func (a *app) runQuery(ctx context.Context, in api.ScriptRequest, format string) (rows int64, err error) {
 	p := newRowPrinter(a.out, format)
 	var aside service.QueryAside
+	if !p.live { // somebody may wait for the end of what has none
+		hint := time.AfterFunc(hintAfter, func() {
+			fmt.Fprintln(a.err, "the query is live and goes on: UNTIL NOW or LIMIT n would end it, Ctrl-C does")
+		})
+		defer hint.Stop()
+	}
 	end, err := a.client().Query(ctx, in, p.columns, p.row, func(x service.QueryAside) {
 		if aside == (service.QueryAside{}) && p.rows == 0 { // nothing is seen, and this is why
 			fmt.Fprintf(a.err, "no row yet; %s\n", asideText(x))

@@ -19,6 +19,7 @@ type builder struct {
 	views   map[string]*Op // views by name, built once for the whole plan
 	scans   map[string]*Op // by stream and bound
 	until   Bound          // of the whole query
+	since   Bound          // of streams in a view that say nothing
 	open    []string       // views being built, to find circles
 	joining bool           // what is read is joined
 }
@@ -70,8 +71,8 @@ func (b *builder) input(f sql.From) (*Op, *scopeInput) {
 	if f.Alias != nil {
 		in.name = f.Alias.Text
 	}
-	if f.Since != nil && b.cat.Streams[name] == nil {
-		b.errs.Add(sql.WrongPlace, f.Since.Place(), "write it behind the stream inside", "SINCE belongs to a stream")
+	if _, step := b.named[name]; f.Since != nil && (step || b.cat.Streams[name] == nil && b.cat.Views[name] == nil) {
+		b.errs.Add(sql.WrongPlace, f.Since.Place(), "write it behind the stream inside", "SINCE belongs to a stream or a view")
 	}
 	switch {
 	case f.Unnest != nil:
@@ -92,13 +93,15 @@ func (b *builder) input(f sql.From) (*Op, *scopeInput) {
 			b.errs.Add(sql.Duplicate, f.Name.Span, "", "the view %q reads itself", name)
 			return nil, in
 		}
-		o, ok := b.views[name]
+		since := b.sinceOf(f)
+		key := fmt.Sprintf("%s %v", name, since)
+		o, ok := b.views[key]
 		if !ok {
 			// Its text is not at hand, so its errors are told by their messages; it was right when it was made.
-			inner := &builder{cat: b.cat, errs: b.errs, plan: b.plan, named: map[string]*Op{}, views: b.views, scans: b.scans, until: b.until, open: append(b.open, name)}
+			inner := &builder{cat: b.cat, errs: b.errs, plan: b.plan, named: map[string]*Op{}, views: b.views, scans: b.scans, until: b.until, since: since, open: append(b.open, name)}
 			inner.steps(v.Query.With)
 			o = inner.block(v.Query.Body, name)
-			b.views[name] = o
+			b.views[key] = o
 		}
 		return o, in.of(o)
 	}
@@ -128,7 +131,7 @@ func (b *builder) input(f sql.From) (*Op, *scopeInput) {
 		b.errs.Add(sql.UnknownName, f.Name.Span, hint, "no stream, table, view or step is called %q", name)
 		return nil, in
 	}
-	since := b.bound(f.Since)
+	since := b.sinceOf(f)
 	key := fmt.Sprintf("%s %v", name, since)
 	o := b.scans[key]
 	if o == nil {
@@ -163,6 +166,14 @@ func (s *scopeInput) of(o *Op) *scopeInput {
 		s.cols = append(s.cols, scopeColumn{name: f.Name, expr: eval.Column(i, f.Type)})
 	}
 	return s
+}
+
+// sinceOf is where a stream is read from: as it says, or else as the view says that it is in.
+func (b *builder) sinceOf(f sql.From) Bound {
+	if f.Since == nil {
+		return b.since
+	}
+	return b.bound(f.Since)
 }
 
 // bound reads what SINCE and UNTIL say.
