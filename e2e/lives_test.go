@@ -85,6 +85,12 @@ func TestLives(t *testing.T) {
 			_ = p.fiume("", "job", "parallelism", name, fmt.Sprint(tasks))
 		case "revert":
 			_ = p.fiume("", "job", "revert", name)
+		case "evolve": // all jobs get a stream with one column more
+			more := ""
+			for c := range version {
+				more += fmt.Sprintf(", c%d BIGINT", c)
+			}
+			_, err = p.Apply(t.Context(), api.ScriptRequest{SQL: fmt.Sprintf(`DECLARE OR REPLACE STREAM t (n BIGINT%s, at TIMESTAMP) EVENT TIME at DELAY 1 HOUR FROM TOPIC 't';`, more)})
 		}
 		mu.Lock()
 		defer mu.Unlock()
@@ -98,6 +104,7 @@ func TestLives(t *testing.T) {
 		}
 		wanted[i] = "" // it failed, before or behind what counts; what is wanted is what the service says
 	}
+	columns := 0
 	for c := 0; c < commands; {
 		write(false)
 		// Commands to several jobs at once, some of them to one.
@@ -105,13 +112,21 @@ func TestLives(t *testing.T) {
 		busy := map[int]bool{}
 		for range 1 + r.IntN(4) {
 			i := r.IntN(jobs)
-			what := []string{"start", "stop", "replace", "parallelism", "revert", "start"}[r.IntN(6)]
+			what := []string{"start", "stop", "replace", "parallelism", "revert", "start", "evolve"}[r.IntN(7)]
 			if state := what == "start" || what == "stop"; state && busy[i] {
 				continue // which of them is last would not be known
 			} else if state {
 				busy[i] = true
 			}
 			version, tasks := r.IntN(100), 1+r.IntN(4)
+			if what == "evolve" {
+				if busy[-1] {
+					continue // a column that is there already would be gone
+				}
+				busy[-1] = true
+				columns++
+				version = columns
+			}
 			wg.Go(func() { do(i, what, version, tasks) })
 			c++
 		}
