@@ -132,7 +132,7 @@ func TestRefusals(t *testing.T) {
 		"CREATE VIEW v AS SELECT chip FROM reads LIMIT 1;":                         "wrong-place 18",
 		"CREATE VIEW v AS SELECT chip FROM v;":                                     "unknown-name 35",
 		"SELECT chip FROM a;":                                                      "unknown-name 18",
-		"SELECT chip FROM strong SINCE NOW;":                                       "wrong-place 31",
+		"WITH s AS (SELECT chip FROM reads) SELECT chip FROM s SINCE NOW;":         "wrong-place 61",
 		"SELECT chip FROM (SELECT chip FROM reads) SINCE NOW;":                     "wrong-place 49",
 		"SELECT chip FROM reads SINCE 'soon';":                                     "wrong-type 30",
 		"SELECT chip FROM reads UNTIL 5 MINUTES;":                                  "wrong-type 30",
