@@ -33,9 +33,10 @@ func (s *Service) Check(in Script) *Checked {
 	script, errs, cat := s.read(in)
 	cat.Sample = nil
 	made := &made{created: map[string]bool{}, dropped: map[string]bool{}, topics: map[string]bool{}}
+	places := sql.Positions{Text: in.SQL}
 	for _, st := range script.Statements {
 		x := Statement{Kind: sql.KindOf(st)}
-		x.Line, x.Column = sql.Position(in.SQL, st.At().From)
+		x.Line, x.Column = places.Of(st.At().From)
 		switch st := st.(type) {
 		case *sql.Query:
 			if p := cat.Query(st, errs); p != nil {

@@ -93,6 +93,27 @@ func Position(text string, at int) (line, column int) {
 	return strings.Count(text[:at], "\n") + 1, utf8.RuneCountInString(text[start:at]) + 1
 }
 
+// Positions gives the positions of places of a text in their order, without counting from the beginning each time. The zero
+// value with a Text is ready.
+type Positions struct {
+	Text         string
+	at           int
+	lines, chars int // before at: whole lines, and code points of the line begun
+}
+
+// Of gives line and column, both from 1, of a byte offset that does not lie before the last one asked for.
+func (p *Positions) Of(at int) (line, column int) {
+	at = min(max(at, p.at), len(p.Text))
+	between := p.Text[p.at:at]
+	if n := strings.Count(between, "\n"); n > 0 {
+		p.lines, p.chars = p.lines+n, 0
+		between = between[strings.LastIndexByte(between, '\n')+1:]
+	}
+	p.chars += utf8.RuneCountInString(between)
+	p.at = at
+	return p.lines + 1, p.chars + 1
+}
+
 func (e *Errors) Error() string {
 	var b strings.Builder
 	for i, d := range e.List {

@@ -40,3 +40,20 @@ func trimmed(list []string) []string {
 	}
 	return out
 }
+
+// TestPositions: positions that are asked for in order are those that are counted from the beginning.
+func TestPositions(t *testing.T) {
+	text := "a\nbäc\n\n🏃x\r\ny"
+	for _, every := range []int{1, 2, 3, 5} {
+		p, n := Positions{Text: text}, 0
+		for at := range text + "  " {
+			if n++; n%every > 0 {
+				continue
+			}
+			line, column := p.Of(at)
+			if l, c := Position(text, at); l != line || c != column {
+				t.Errorf("every %d, %d: %d:%d, wanted %d:%d", every, at, line, column, l, c)
+			}
+		}
+	}
+}
