@@ -189,7 +189,7 @@ func Behind(o *Op) int64 {
 		}
 		total += o.Agg.Span()
 	case Over:
-		total += o.Order.Span()
+		total += o.Order.Holds()
 	case Join:
 		total += o.Join.Held()
 	}

@@ -250,6 +250,20 @@ func (a *Aggregation) Span() int64 {
 	return a.Length + a.Lateness
 }
 
+// Holds is how far behind the watermark rows are given: as far as frames reach behind them, or until the rows behind them
+// that are looked at have come or the key is forgotten.
+func (o *Ordering) Holds() (n int64) {
+	for _, c := range o.Calls {
+		switch {
+		case c.Name == "lead" || c.ByRows && c.To > 0:
+			n = max(n, o.Forget)
+		case !c.ByRows:
+			n = max(n, c.To)
+		}
+	}
+	return n
+}
+
 // Span is how much event time a row is kept for, at the most.
 func (o *Ordering) Span() int64 {
 	n := max(o.Within, o.Forget)

@@ -302,3 +302,23 @@ func bindJob(text string) (*Plan, error) {
 	}
 	return plans[0], nil
 }
+
+// TestJoinBehindOver: a join keeps rows for as long as pairs may come, however far an OVER before it looks back.
+func TestJoinBehindOver(t *testing.T) {
+	cat := NewCatalog([]Place{{Kind: "memory", Source: []OptionSpec{}}})
+	for frame, want := range map[string]string{
+		"RANGE BETWEEN INTERVAL '90' DAYS PRECEDING AND CURRENT ROW":                    "the rows of o for 10 MINUTES 10 SECONDS of event time",
+		"RANGE BETWEEN INTERVAL '90' DAYS PRECEDING AND INTERVAL '2' MINUTES FOLLOWING": "the rows of b for 12 MINUTES 10 SECONDS of event time",
+	} {
+		plans, _, err := cat.Clone().Bind("q", `DECLARE STREAM a (k VARCHAR, at TIMESTAMP, n BIGINT) EVENT TIME at DELAY 5 SECONDS FROM MEMORY 'x';
+			DECLARE STREAM b (k VARCHAR, at TIMESTAMP, m BIGINT) EVENT TIME at DELAY 5 SECONDS FROM MEMORY 'y';
+			WITH o AS (SELECT k, at, SUM(n) OVER (PARTITION BY k ORDER BY at `+frame+`) AS s FROM a)
+			SELECT o.k, o.s, b.m FROM o JOIN b ON b.k = o.k AND b.at WITHIN 10 MINUTES OF o.at;`, nil, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if s := plans[0].Explain(0).String(); !strings.Contains(s, want) {
+			t.Errorf("%s: lacks %q:\n%s", frame, want, s)
+		}
+	}
+}
