@@ -26,7 +26,7 @@ demo: setup build
 	./bin/fiume demo $(DEMO)
 
 test: setup build
-	go test -count=1 -timeout 20m ./...
+	go test -count=1 -timeout 30m ./...
 
 # The race detector needs a C compiler. Generated tests run fewer seeds under it, since it makes them ten times slower.
 test-race: setup build

@@ -19,6 +19,7 @@ import (
 
 // TestUnknownPaths: what is no page and no call is not found, so that a probe of another path is never told that all is well.
 func TestUnknownPaths(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	get := func(path, accept string) (int, string) {
 		t.Helper()
@@ -56,6 +57,7 @@ func TestUnknownPaths(t *testing.T) {
 
 // TestWriteFlows: lines are in the topic soon after they were typed, and those that were read when Ctrl-C comes, too.
 func TestWriteFlows(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	p.apply("CREATE TOPIC t (PARTITIONS 1);")
 	cmd := exec.Command(binary, "topic", "write", "t", "--server", p.base)
@@ -87,6 +89,7 @@ func TestWriteFlows(t *testing.T) {
 
 // TestFilesSayWhatIsWrong: files that are no rows as declared are said, and no row is lost in silence.
 func TestFilesSayWhatIsWrong(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	files := t.TempDir()
 	put := func(name, text string) {
@@ -124,6 +127,7 @@ func TestFilesSayWhatIsWrong(t *testing.T) {
 
 // TestDryRunAgrees: what a dry run says is what is done, and where one statement cannot be done none is.
 func TestDryRunAgrees(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	p.apply("CREATE TOPIC reads (PARTITIONS 1); DECLARE STREAM reads (chip VARCHAR, n BIGINT) FROM TOPIC 'reads';")
 	good := "CREATE TOPIC one (PARTITIONS 1); DECLARE SINK one TO TOPIC 'one' (KEY (chip)); CREATE JOB first AS SELECT chip FROM reads ROUTE TO one;"
@@ -169,6 +173,7 @@ func TestDryRunAgrees(t *testing.T) {
 
 // TestUsedStreamsAreRefused: a change that does not fit what uses a stream is refused with all reasons, and all goes on.
 func TestUsedStreamsAreRefused(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	p.apply(`CREATE TOPIC reads (PARTITIONS 1); CREATE TOPIC other; CREATE TOPIC out; DECLARE SINK out TO TOPIC 'out';
 		DECLARE STREAM reads (chip VARCHAR, n BIGINT, at TIMESTAMP, up VARCHAR AS (UPPER(chip))) EVENT TIME at DELAY 5 SECONDS FROM TOPIC 'reads';
@@ -210,6 +215,7 @@ func TestUsedStreamsAreRefused(t *testing.T) {
 // TestSilence: a silent split that holds the others up is named; with IDLE AFTER it does not, and when all are silent what is
 // due comes out.
 func TestSilence(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	p.apply(`CREATE TOPIC reads (PARTITIONS 2); CREATE TOPIC out (PARTITIONS 1); DECLARE SINK out TO TOPIC 'out';
 		DECLARE STREAM reads (chip VARCHAR, at TIMESTAMP) EVENT TIME at FROM TOPIC 'reads';
@@ -257,6 +263,7 @@ func TestSilence(t *testing.T) {
 
 // TestQueriesSayWhy: a query whose rows are all rejected says so and why.
 func TestQueriesSayWhy(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	p.apply("CREATE TOPIC orders (PARTITIONS 1); DECLARE STREAM orders (amount BIGINT) FROM TOPIC 'orders';")
 	p.send("orders", `{"amount":1}`, `{"amount":2}`)
@@ -298,6 +305,7 @@ func TestQueriesSayWhy(t *testing.T) {
 
 // TestSendAgain: a mended row must be one, and is sent once, unless once more is said.
 func TestSendAgain(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	p.apply(`CREATE TOPIC orders (PARTITIONS 1); CREATE TOPIC a; CREATE TOPIC b; DECLARE SINK a TO TOPIC 'a'; DECLARE SINK b TO TOPIC 'b';
 		DECLARE STREAM orders (id VARCHAR NOT NULL, amount BIGINT) FROM TOPIC 'orders';
@@ -325,6 +333,7 @@ func TestSendAgain(t *testing.T) {
 
 // TestStopClosesParts: what a job has written is there to be read once it is stopped, and each row once when it goes on.
 func TestStopClosesParts(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	dir := filepath.Join(t.TempDir(), "out")
 	p.apply(`CREATE TOPIC orders (PARTITIONS 2); DECLARE STREAM orders (id BIGINT) FROM TOPIC 'orders'; DECLARE SINK parts TO FILES '` + dir + `' (FORMAT json, ROLL EVERY 1 HOUR);
@@ -365,6 +374,7 @@ func TestStopClosesParts(t *testing.T) {
 
 // TestPatternsFit: the texts to begin from are about the streams that are declared, and right as they stand.
 func TestPatternsFit(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	fit := func(least int, named string) {
 		t.Helper()
