@@ -44,19 +44,11 @@ func (r *Run) Do(kill, stop context.Context) error {
 	if err := r.Keeper.Tidy(); err != nil {
 		r.Keeper.Log("files of checkpoints that do not count cannot be removed", "error", err)
 	}
-	r.Options.Restore, r.Options.Checkpoints = snap, true
-	r.Options.SameVersion = snap != nil && entry.Version == r.Keeper.Version
-	if journal := r.Keeper.Journal; journal != nil {
-		if err := r.Keeper.OpenJournal(); err != nil {
-			return err
-		}
-		defer journal.Close()
-		r.Options.Journal = journal
-	}
-	job, err := flow.New(r.Plan, r.Opener, r.Options)
+	job, shut, err := r.open(snap, entry)
 	if err != nil {
 		return err
 	}
+	defer shut()
 	complete := false
 	defer func() { _ = job.Close(complete) }()
 	if snap == nil || entry.Version != r.Keeper.Version {
@@ -118,6 +110,23 @@ func (r *Run) Do(kill, stop context.Context) error {
 	}
 }
 
+// open makes the job of a checkpoint, with the journal; shut closes the journal.
+func (r *Run) open(snap *flow.Snapshot, entry Entry) (job *flow.Job, shut func(), err error) {
+	shut = func() {}
+	r.Options.Restore, r.Options.Checkpoints = snap, true
+	r.Options.SameVersion = snap != nil && entry.Version == r.Keeper.Version
+	if journal := r.Keeper.Journal; journal != nil {
+		if err := r.Keeper.OpenJournal(); err != nil {
+			return nil, nil, err
+		}
+		r.Options.Journal, shut = journal, func() { journal.Close() }
+	}
+	if job, err = flow.New(r.Plan, r.Opener, r.Options); err != nil {
+		shut()
+	}
+	return job, shut, err
+}
+
 // TakeOver prepares the change from the run's plan to another: the newest checkpoint, with the state that the other plan goes
 // on with, becomes a checkpoint of its own. Either plan can be run from it, so that it does not matter whether a crash comes
 // before the other plan counts or behind. The job does not run.
@@ -127,19 +136,11 @@ func (r *Run) TakeOver(to *plan.Plan) error {
 	if err != nil || snap == nil || len(takeovers) == 0 {
 		return err
 	}
-	r.Options.Restore, r.Options.Checkpoints = snap, true
-	r.Options.SameVersion = entry.Version == r.Keeper.Version
-	if journal := r.Keeper.Journal; journal != nil {
-		if err := r.Keeper.OpenJournal(); err != nil {
-			return err
-		}
-		defer journal.Close()
-		r.Options.Journal = journal
-	}
-	job, err := flow.New(r.Plan, r.Opener, r.Options)
+	job, shut, err := r.open(snap, entry)
 	if err != nil {
 		return err
 	}
+	defer shut()
 	defer func() { _ = job.Close(false) }()
 	if err := job.TakeOver(snap, to, takeovers); err != nil {
 		return err

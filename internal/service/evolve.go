@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -86,13 +87,15 @@ func streamOf(cat *plan.Catalog, name string) *plan.Stream {
 func (s *Service) evolution(ctx context.Context, was, next *plan.Catalog, kind, name, src string, dropped map[string]bool, outside bool) (*evolution, error) {
 	e := &evolution{kind: kind, name: name, src: src, next: next}
 	var reasons []string
-	switch kind {
-	case sql.KindTable:
+	switch {
+	case streamOf(was, name) == nil || was.KindOf(name) != kind:
+		return nil, fmt.Errorf("it is not there any more")
+	case kind == sql.KindTable:
 		reasons = was.Tables[name].Evolves(next.Tables[name])
 	default:
 		reasons = was.Streams[name].Evolves(next.Streams[name])
 	}
-	for v := range was.Views {
+	for _, v := range slices.Sorted(maps.Keys(was.Views)) {
 		q, err := sql.Parse(v, "SELECT * FROM "+sql.Quoted(v)+";", nil)
 		if err != nil {
 			continue
@@ -106,14 +109,7 @@ func (s *Service) evolution(ctx context.Context, was, next *plan.Catalog, kind, 
 			reasons = append(reasons, fmt.Sprintf("the view %s could not be read: %s", v, errs.List[0].Message))
 		}
 	}
-	s.mu.Lock()
-	var jobs []*job
-	for n, j := range s.jobs {
-		if !dropped[n] {
-			jobs = append(jobs, j)
-		}
-	}
-	s.mu.Unlock()
+	jobs := slices.DeleteFunc(s.all(), func(j *job) bool { return dropped[j.name] })
 	slices.SortFunc(jobs, func(a, b *job) int { return strings.Compare(a.name, b.name) })
 	var users []string
 	for _, j := range jobs {

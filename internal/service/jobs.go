@@ -237,15 +237,7 @@ func checkpointInfo(e checkpoint.Entry) CheckpointInfo {
 }
 
 // planOf binds a job's text.
-func (s *Service) planOf(src string) (*plan.Plan, error) {
-	script, err := sql.Parse("job", src, nil)
-	if err != nil {
-		return nil, err
-	}
-	errs := &sql.Errors{File: "job", Text: src}
-	p := s.current().Job(script.Statements[0].(*sql.CreateJob), errs)
-	return p, errs.Err()
-}
+func (s *Service) planOf(src string) (*plan.Plan, error) { return planIn(s.current(), src) }
 
 func (j *job) info() JobInfo {
 	st, _, _ := j.status()
