@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"fiume/internal/api"
-	"fiume/internal/service"
+	"fiume/internal/service/questions"
 )
 
 // TestChanges sends results that are replaced and withdrawn to a table, to a topic that keeps the latest row
@@ -133,7 +133,7 @@ func TestChanges(t *testing.T) {
 	}
 
 	// How late the rows are, from the interface and the command line.
-	var l *service.Lateness
+	var l *questions.Lateness
 	if l, err = p.Lateness(t.Context(), "reads", url.Values{}); err != nil {
 		t.Fatal(err)
 	}

@@ -19,7 +19,8 @@ import (
 	"fiume/internal/api"
 	"fiume/internal/catalog"
 	"fiume/internal/core/flow"
-	"fiume/internal/service"
+	"fiume/internal/service/declare"
+	"fiume/internal/service/jobs"
 )
 
 // database is a MariaDB server of a test's own that can be restarted: it is reached by an address that stays.
@@ -138,7 +139,7 @@ func (d *database) table(query string) map[string]bool {
 func (p *process) kept(columns, table string) map[string]bool {
 	p.t.Helper()
 	rows := map[string]string{}
-	_, err := p.Query(p.t.Context(), api.ScriptRequest{SQL: "SELECT CONCAT(" + columns + ") AS row FROM " + table + " UNTIL NOW"}, func([]service.Column) error { return nil }, func(b json.RawMessage) error {
+	_, err := p.Query(p.t.Context(), api.ScriptRequest{SQL: "SELECT CONCAT(" + columns + ") AS row FROM " + table + " UNTIL NOW"}, func([]declare.Column) error { return nil }, func(b json.RawMessage) error {
 		var x struct {
 			Change string `json:"_change"`
 			Row    string
@@ -451,7 +452,7 @@ func TestSinkAway(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	state := func() service.JobInfo {
+	state := func() jobs.JobInfo {
 		t.Helper()
 		j, err := p.Job(t.Context(), "finds")
 		if err != nil {

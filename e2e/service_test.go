@@ -18,7 +18,7 @@ import (
 
 	"fiume/demo"
 	"fiume/internal/api"
-	"fiume/internal/service"
+	"fiume/internal/service/declare"
 
 	"github.com/getkin/kin-openapi/openapi3"
 )
@@ -65,7 +65,7 @@ func (p *process) values(topic string) []string {
 func (p *process) query(sql string) []string {
 	p.t.Helper()
 	var rows []string
-	_, err := p.Query(p.t.Context(), api.ScriptRequest{SQL: sql}, func([]service.Column) error { return nil }, func(r json.RawMessage) error {
+	_, err := p.Query(p.t.Context(), api.ScriptRequest{SQL: sql}, func([]declare.Column) error { return nil }, func(r json.RawMessage) error {
 		rows = append(rows, string(r))
 		return nil
 	}, nil)
@@ -100,7 +100,7 @@ func TestServiceLife(t *testing.T) {
 	live := make(chan string, 100000)
 	began := make(chan bool, 1)
 	go func() {
-		_, _ = p.Query(ctx, api.ScriptRequest{SQL: "SELECT chip, seq FROM reads WHERE mat = 'start'"}, func([]service.Column) error { began <- true; return nil },
+		_, _ = p.Query(ctx, api.ScriptRequest{SQL: "SELECT chip, seq FROM reads WHERE mat = 'start'"}, func([]declare.Column) error { began <- true; return nil },
 			func(r json.RawMessage) error { live <- string(r); return nil }, nil)
 		close(live)
 	}()

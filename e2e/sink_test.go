@@ -12,7 +12,7 @@ import (
 	"time"
 
 	"fiume/internal/api"
-	"fiume/internal/service"
+	"fiume/internal/service/jobs"
 )
 
 // texts gives the only column of a query.
@@ -89,7 +89,7 @@ func TestEventStreams(t *testing.T) {
 	buf := make([]byte, 1<<16)
 	events := bufio.NewScanner(resp.Body)
 	events.Buffer(buf, 1<<20)
-	var d service.JobDetail
+	var d jobs.JobDetail
 	for seen := 0; seen < 2 || len(d.Status.Steps) == 0; { // the first may show the job as it starts
 		if !events.Scan() {
 			t.Fatal(events.Err())

@@ -19,7 +19,9 @@ import (
 	"fiume/internal/catalog"
 	"fiume/internal/core/types"
 	"fiume/internal/format/container"
-	"fiume/internal/service"
+	"fiume/internal/service/jobs"
+	"fiume/internal/service/questions"
+	"fiume/internal/service/samples"
 
 	"github.com/twmb/avro"
 	"github.com/twmb/avro/ocf"
@@ -83,7 +85,7 @@ func TestSamples(t *testing.T) {
 	p.send("mats", lines...)
 	tried := func(stream string, id uint) []string {
 		t.Helper()
-		r, err := p.Try(t.Context(), service.TryRequest{SQL: "SELECT mat, km, seen_at, n FROM " + stream + " WHERE km > 3;", Samples: map[string]uint{stream: id}})
+		r, err := p.Try(t.Context(), questions.TryRequest{SQL: "SELECT mat, km, seen_at, n FROM " + stream + " WHERE km > 3;", Samples: map[string]uint{stream: id}})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -97,11 +99,11 @@ func TestSamples(t *testing.T) {
 		slices.Sort(out)
 		return out
 	}
-	want := tried("mats", keep(t, p, service.SampleRequest{Topic: "mats"}))
+	want := tried("mats", keep(t, p, samples.SampleRequest{Topic: "mats"}))
 	if len(want) != 27 {
 		t.Fatalf("%d rows: %v", len(want), want)
 	}
-	for name, r := range map[string]service.SampleRequest{
+	for name, r := range map[string]samples.SampleRequest{
 		"lines":   {File: "mats.ndjson", Data: []byte(strings.Join(lines, "\n") + "\n")},
 		"array":   {File: "mats.json", Data: []byte("[" + strings.Join(lines, ",\n") + "]")},
 		"objects": {File: "mats.json", Data: []byte(strings.ReplaceAll(strings.Join(lines, "\n"), ",\"km\"", ",\n \"km\""))},
@@ -113,11 +115,11 @@ func TestSamples(t *testing.T) {
 		}
 	}
 	// The fields of a CSV file stand in another order than the columns.
-	csv := service.SampleRequest{File: "mats.csv", Data: []byte("\xef\xbb\xbfn,mat,seen_at,km\n" + strings.Join(raw, "\r\n"))}
+	csv := samples.SampleRequest{File: "mats.csv", Data: []byte("\xef\xbb\xbfn,mat,seen_at,km\n" + strings.Join(raw, "\r\n"))}
 	if got := tried("mats_csv", keep(t, p, csv)); !slices.Equal(got, want) {
 		t.Errorf("csv: %v\nwanted %v", got, want)
 	}
-	for text, r := range map[string]service.SampleRequest{
+	for text, r := range map[string]samples.SampleRequest{
 		"there are no rows":          {File: "x.json", Data: []byte("[]")},
 		"Parquet file cannot":        {File: "x", Data: []byte("PAR1 and no more")},
 		"Avro file cannot":           {File: "x", Data: []byte("Obj\x01 and no more")},
@@ -135,10 +137,10 @@ func TestSamples(t *testing.T) {
 	if err != nil || len(all) != 7 {
 		t.Fatalf("%d samples, %v", len(all), err)
 	}
-	if _, err := p.Try(t.Context(), service.TryRequest{SQL: "SELECT mat FROM mats;", Samples: map[string]uint{"mats": all[0].ID + 99}}); err == nil || !strings.Contains(err.Error(), "no sample") {
+	if _, err := p.Try(t.Context(), questions.TryRequest{SQL: "SELECT mat FROM mats;", Samples: map[string]uint{"mats": all[0].ID + 99}}); err == nil || !strings.Contains(err.Error(), "no sample") {
 		t.Errorf("%v", err)
 	}
-	if _, err := p.Try(t.Context(), service.TryRequest{SQL: "SELECT mat FROM mats;", Samples: map[string]uint{"matz": all[0].ID}}); err == nil || !strings.Contains(err.Error(), `did you mean "mats"`) {
+	if _, err := p.Try(t.Context(), questions.TryRequest{SQL: "SELECT mat FROM mats;", Samples: map[string]uint{"matz": all[0].ID}}); err == nil || !strings.Contains(err.Error(), `did you mean "mats"`) {
 		t.Errorf("%v", err)
 	}
 	p.fiume("", "sample", "list").want(t, 0, "topic mats", "mats.parquet")
@@ -146,7 +148,7 @@ func TestSamples(t *testing.T) {
 	p.fiume("", "sample", "drop", fmt.Sprint(all[0].ID)).want(t, 4, "there is no sample")
 }
 
-func keep(t *testing.T, p *process, r service.SampleRequest) uint {
+func keep(t *testing.T, p *process, r samples.SampleRequest) uint {
 	t.Helper()
 	d, err := p.KeepSample(t.Context(), r)
 	if err != nil {
@@ -178,7 +180,7 @@ func TestPropose(t *testing.T) {
 		"radio":         {"line VARCHAR NOT NULL", "FORMAT text"},
 		"ticks":         {"odd JSON NOT NULL", "tags ARRAY(VARCHAR)", "open BOOLEAN NOT NULL", "ts_time TIMESTAMP AS (FROM_UNIX_MILLIS(ts))", "EVENT TIME ts_time"},
 	} {
-		r, err := p.Propose(t.Context(), service.SampleRequest{Topic: topic, Limit: 2000})
+		r, err := p.Propose(t.Context(), samples.SampleRequest{Topic: topic, Limit: 2000})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -248,14 +250,14 @@ func TestTry(t *testing.T) {
 	day := (demo.Day{Seed: 5, Runners: 40}).Messages()
 	p.write(day)
 	p.send("mat-reads", "~~ noise ~~")
-	id := keep(t, p, service.SampleRequest{Topic: "mat-reads", Limit: 5000})
+	id := keep(t, p, samples.SampleRequest{Topic: "mat-reads", Limit: 5000})
 	text := `DECLARE STREAM reads (chip VARCHAR NOT NULL, mat VARCHAR NOT NULL, read_at TIMESTAMP NOT NULL, rssi DOUBLE) EVENT TIME read_at DELAY 20 SECONDS FROM TOPIC 'mat-reads';
 		DECLARE SINK counts TO TOPIC 'counts'; DECLARE SINK strong TO TOPIC 'strong';
 		CREATE JOB tried_job WITH
 			good AS (SELECT chip, mat, read_at, rssi FROM reads WHERE rssi > -70),
 			counted AS (SELECT mat, w.opens AS opened, COUNT(*) AS n FROM good GROUP BY mat, w WINDOW w AS (TUMBLING 10 MINUTES))
 		ROUTE counted TO counts ROUTE good WHERE mat = 'finish' TO strong;`
-	r, err := p.Try(t.Context(), service.TryRequest{SQL: text, Samples: map[string]uint{"reads": id}, Rows: 5000})
+	r, err := p.Try(t.Context(), questions.TryRequest{SQL: text, Samples: map[string]uint{"reads": id}, Rows: 5000})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -334,7 +336,7 @@ func TestAside(t *testing.T) {
 		}
 	}
 	p.send("reads", values...)
-	var a *service.Aside
+	var a *jobs.Aside
 	eventually(t, "rows set aside", func() bool {
 		var err error
 		a, err = p.SetAside(t.Context(), "halve", url.Values{"limit": {"1000"}})

@@ -20,6 +20,11 @@ import (
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
 	"fiume/internal/service"
+	"fiume/internal/service/base"
+	"fiume/internal/service/declare"
+	"fiume/internal/service/jobs"
+	"fiume/internal/service/questions"
+	"fiume/internal/service/topics"
 	"fiume/internal/topiclog"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -58,13 +63,13 @@ func problem(err error) error {
 	switch {
 	case errors.As(err, &s):
 		p.Status, p.Diagnostics = http.StatusUnprocessableEntity, s.List
-	case errors.Is(err, service.ErrNotFound):
+	case errors.Is(err, base.ErrNotFound):
 		p.Status = http.StatusNotFound
-	case errors.Is(err, service.ErrConflict):
+	case errors.Is(err, base.ErrConflict):
 		p.Status = http.StatusConflict
-	case errors.Is(err, service.ErrRefused):
+	case errors.Is(err, base.ErrRefused):
 		p.Status = http.StatusBadRequest
-	case errors.Is(err, service.ErrBusy):
+	case errors.Is(err, base.ErrBusy):
 		p.Status = http.StatusServiceUnavailable
 	}
 	p.Title = http.StatusText(p.Status)
@@ -277,14 +282,14 @@ type ScriptRequest struct {
 	Begin  string            `json:"begin,omitempty" doc:"where a query, or jobs that are created, begin to read topics, as behind SINCE: NOW, BEGINNING, '1 HOUR', TIMESTAMP '…'; as their texts say where left out"`
 }
 
-func (r ScriptRequest) script() service.Script {
-	return service.Script{File: r.File, SQL: r.SQL, Params: r.Params, Begin: r.Begin}
+func (r ScriptRequest) script() declare.Script {
+	return declare.Script{File: r.File, SQL: r.SQL, Params: r.Params, Begin: r.Begin}
 }
 
 // ApplyResponse is what the statements of a script did. Problem is set where one failed after others
 // had been done.
 type ApplyResponse struct {
-	Outcomes []service.Outcome `json:"outcomes"`
+	Outcomes []declare.Outcome `json:"outcomes"`
 	Problem  *Problem          `json:"problem,omitempty"`
 }
 
@@ -344,7 +349,7 @@ func (h *handler) routes(a huma.API) {
 			Acting
 			Body ScriptRequest
 		}) (*body[ApplyResponse], error) {
-			out, err := h.s.Apply(ctx, in.Actor, in.Body.script(), in.Body.DryRun)
+			out, err := h.s.Definitions.Apply(ctx, in.Actor, in.Body.script(), in.Body.DryRun)
 			if err != nil && len(out) == 0 {
 				return nil, problem(err)
 			}
@@ -363,16 +368,16 @@ func (h *handler) routes(a huma.API) {
 		func(ctx context.Context, in *struct {
 			Paging
 			Kind string `query:"kind" enum:"endpoint,stream,table,sink,view,function,"`
-		}) (*body[Page[service.Definition]], error) {
-			return paged(h.s.Definitions(in.Kind), in.Paging, func(d service.Definition) string { return d.Name })
+		}) (*body[Page[declare.Definition]], error) {
+			return paged(h.s.Definitions.List(in.Kind), in.Paging, func(d declare.Definition) string { return d.Name })
 		})
 	huma.Register(a, op("functions", "GET", "/api/functions", "The functions of the language, and those that users have made", "sql"),
 		func(ctx context.Context, in *struct{ Paging }) (*body[Page[plan.FunctionEntry]], error) {
-			return paged(h.s.Functions(), in.Paging, func(f plan.FunctionEntry) string { return f.Kind + " " + f.Name })
+			return paged(h.s.Definitions.Functions(), in.Paging, func(f plan.FunctionEntry) string { return f.Kind + " " + f.Name })
 		})
 	huma.Register(a, op("definition", "GET", "/api/definitions/{name}", "All about something declared", "sql"),
-		func(ctx context.Context, in *Named) (*body[*service.DefinitionDetail], error) {
-			return answer(h.s.Definition(in.Name))
+		func(ctx context.Context, in *Named) (*body[*declare.DefinitionDetail], error) {
+			return answer(h.s.Definitions.Get(in.Name))
 		})
 	h.looks(a, op)
 
@@ -380,58 +385,58 @@ func (h *handler) routes(a huma.API) {
 		func(ctx context.Context, in *struct {
 			Named
 			Since string `query:"since" doc:"where to begin, as behind SINCE; the beginning where left out"`
-		}) (*body[*service.Lateness], error) {
-			return answer(h.s.Lateness(ctx, in.Name, in.Since))
+		}) (*body[*questions.Lateness], error) {
+			return answer(h.s.Questions.Lateness(ctx, in.Name, in.Since))
 		})
 
 	huma.Register(a, op("jobs", "GET", "/api/jobs", "All jobs", "jobs"),
-		func(ctx context.Context, in *struct{ Paging }) (*body[Page[service.JobInfo]], error) {
-			return paged(h.s.Jobs(), in.Paging, func(j service.JobInfo) string { return j.Name })
+		func(ctx context.Context, in *struct{ Paging }) (*body[Page[jobs.JobInfo]], error) {
+			return paged(h.s.Jobs.List(), in.Paging, func(j jobs.JobInfo) string { return j.Name })
 		})
 	huma.Register(a, op("job", "GET", "/api/jobs/{name}", "A job with its ledger, samples and newest rows", "jobs"),
-		func(ctx context.Context, in *Named) (*body[*service.JobDetail], error) {
-			return answer(h.s.Job(in.Name))
+		func(ctx context.Context, in *Named) (*body[*jobs.JobDetail], error) {
+			return answer(h.s.Jobs.Get(in.Name))
 		})
 	for _, c := range []struct {
 		id, path, summary string
 		do                func(ctx context.Context, actor, name string) error
 	}{
-		{"start-job", "/api/jobs/{name}/start", "Start a stopped job where it was", h.s.StartJob},
-		{"stop-job", "/api/jobs/{name}/stop", "Stop a job; it keeps its place and state", h.s.StopJob},
+		{"start-job", "/api/jobs/{name}/start", "Start a stopped job where it was", h.s.Jobs.Start},
+		{"stop-job", "/api/jobs/{name}/stop", "Stop a job; it keeps its place and state", h.s.Jobs.Stop},
 	} {
-		huma.Register(a, op(c.id, "POST", c.path, c.summary, "jobs"), func(ctx context.Context, in *Change) (*body[*service.JobDetail], error) {
+		huma.Register(a, op(c.id, "POST", c.path, c.summary, "jobs"), func(ctx context.Context, in *Change) (*body[*jobs.JobDetail], error) {
 			if err := c.do(ctx, in.Actor, in.Name); err != nil {
 				return nil, problem(err)
 			}
-			return answer(h.s.Job(in.Name))
+			return answer(h.s.Jobs.Get(in.Name))
 		})
 	}
 	huma.Register(a, op("job-state", "GET", "/api/jobs/{name}/state", "What the steps of a job keep, what its sinks promise and hold back, and its checkpoints", "jobs"),
-		func(ctx context.Context, in *Named) (*body[*service.JobState], error) {
-			return answer(h.s.JobState(in.Name))
+		func(ctx context.Context, in *Named) (*body[*jobs.JobState], error) {
+			return answer(h.s.Jobs.State(in.Name))
 		})
 	huma.Register(a, op("versions", "GET", "/api/jobs/{name}/versions", "The texts that a job has had, the newest first", "jobs"),
 		func(ctx context.Context, in *struct {
 			Named
 			Paging
 		}) (*body[Page[catalog.Version]], error) {
-			all, err := h.s.Versions(in.Name)
+			all, err := h.s.Jobs.Versions(in.Name)
 			return listed(all, err, in.Paging, func(v catalog.Version) string { return fmt.Sprint(v.Version) })
 		})
 	huma.Register(a, op("revert-job", "POST", "/api/jobs/{name}/revert", "Go back to an earlier version of a job, as a new version", "jobs"),
 		func(ctx context.Context, in *struct {
 			Change
 			To int `query:"to" minimum:"0" doc:"a version; 0: the one before"`
-		}) (*body[[]service.Outcome], error) {
-			return answer(h.s.Revert(ctx, in.Actor, in.Name, in.To))
+		}) (*body[[]declare.Outcome], error) {
+			return answer(h.s.Definitions.Revert(ctx, in.Actor, in.Name, in.To))
 		})
 	huma.Register(a, op("compare-job", "POST", "/api/jobs/{name}/compare", "Run a job and a new text of it over the same messages, and compare what would stand in the sinks", "jobs"),
 		func(ctx context.Context, in *struct {
 			Named
 			Since string `query:"since" doc:"where to begin, as behind SINCE; the beginning where left out"`
 			Body  ScriptRequest
-		}) (*body[*service.Comparison], error) {
-			return answer(h.s.Compare(ctx, in.Name, in.Body.script(), in.Since))
+		}) (*body[*questions.Comparison], error) {
+			return answer(h.s.Questions.Compare(ctx, in.Name, in.Body.script(), in.Since))
 		})
 	huma.Register(a, op("parallelism", "PUT", "/api/jobs/{name}/parallelism", "Change how many tasks share the work of a job", "jobs"),
 		func(ctx context.Context, in *struct {
@@ -439,23 +444,23 @@ func (h *handler) routes(a huma.API) {
 			Body struct {
 				Tasks int `json:"tasks" minimum:"0" maximum:"256" doc:"0: as the job's text says"`
 			}
-		}) (*body[*service.JobDetail], error) {
-			if err := h.s.SetParallelism(ctx, in.Actor, in.Name, in.Body.Tasks); err != nil {
+		}) (*body[*jobs.JobDetail], error) {
+			if err := h.s.Jobs.SetParallelism(ctx, in.Actor, in.Name, in.Body.Tasks); err != nil {
 				return nil, problem(err)
 			}
-			return answer(h.s.Job(in.Name))
+			return answer(h.s.Jobs.Get(in.Name))
 		})
 	huma.Register(a, op("checkpoints", "GET", "/api/jobs/{name}/checkpoints", "The checkpoints of a job that are kept, the newest first", "jobs"),
 		func(ctx context.Context, in *struct {
 			Named
 			Paging
-		}) (*body[Page[service.CheckpointInfo]], error) {
-			all, err := h.s.Checkpoints(in.Name)
-			return listed(all, err, in.Paging, func(x service.CheckpointInfo) string { return fmt.Sprint(x.Number) })
+		}) (*body[Page[jobs.CheckpointInfo]], error) {
+			all, err := h.s.Jobs.Checkpoints(in.Name)
+			return listed(all, err, in.Paging, func(x jobs.CheckpointInfo) string { return fmt.Sprint(x.Number) })
 		})
 	huma.Register(a, op("drop-job", "DELETE", "/api/jobs/{name}", "Stop a job and forget it", "jobs"),
 		func(ctx context.Context, in *Change) (*struct{}, error) {
-			return nil, problem(h.s.DropJob(ctx, in.Actor, in.Name))
+			return nil, problem(h.s.Jobs.Drop(ctx, in.Actor, in.Name))
 		})
 	live := op("live-job", "GET", "/api/jobs/{name}/live", "A job, again and again", "jobs")
 	live.Description = "Answers with server-sent events: `job` with what the call for one job gives, every second, until the job is dropped."
@@ -463,30 +468,30 @@ func (h *handler) routes(a huma.API) {
 	huma.Register(a, live, h.live)
 
 	huma.Register(a, op("topics", "GET", "/api/topics", "All topics", "topics"),
-		func(ctx context.Context, in *struct{ Paging }) (*body[Page[service.TopicInfo]], error) {
-			return paged(h.s.Topics(), in.Paging, func(t service.TopicInfo) string { return t.Name })
+		func(ctx context.Context, in *struct{ Paging }) (*body[Page[topics.TopicInfo]], error) {
+			return paged(h.s.Topics.List(), in.Paging, func(t topics.TopicInfo) string { return t.Name })
 		})
 	huma.Register(a, op("create-topic", "POST", "/api/topics", "Create a topic", "topics"),
 		func(ctx context.Context, in *struct {
 			Acting
 			Body TopicRequest
-		}) (*body[service.TopicInfo], error) {
+		}) (*body[topics.TopicInfo], error) {
 			set := topiclog.Settings{Partitions: max(in.Body.Partitions, 1), RetainFor: in.Body.RetainFor * 1e6}
 			if in.Body.Partitions == 0 {
 				set.Partitions = 4
 			}
-			if err := h.s.CreateTopic(in.Actor, in.Body.Name, set); err != nil {
+			if err := h.s.Topics.Create(in.Actor, in.Body.Name, set); err != nil {
 				return nil, problem(err)
 			}
-			return answer(h.s.Topic(in.Body.Name))
+			return answer(h.s.Topics.Get(in.Body.Name))
 		})
 	huma.Register(a, op("topic", "GET", "/api/topics/{name}", "One topic", "topics"),
-		func(ctx context.Context, in *Named) (*body[service.TopicInfo], error) {
-			return answer(h.s.Topic(in.Name))
+		func(ctx context.Context, in *Named) (*body[topics.TopicInfo], error) {
+			return answer(h.s.Topics.Get(in.Name))
 		})
 	huma.Register(a, op("drop-topic", "DELETE", "/api/topics/{name}", "Delete a topic and its data", "topics"),
 		func(ctx context.Context, in *Change) (*struct{}, error) {
-			return nil, problem(h.s.DropTopic(in.Actor, in.Name))
+			return nil, problem(h.s.Definitions.DropTopic(in.Actor, in.Name))
 		})
 	huma.Register(a, op("read-messages", "GET", "/api/topics/{name}/messages", "Read messages; of one partition, next is the offset to go on from", "topics"),
 		func(ctx context.Context, in *struct {
@@ -499,7 +504,7 @@ func (h *handler) routes(a huma.API) {
 			Text      string    `query:"text" doc:"only messages with this text in their value"`
 			Limit     int       `query:"limit" default:"100" minimum:"1" maximum:"100000"`
 		}) (*body[MessagePage], error) {
-			all, cut, err := h.s.ReadMessages(in.Name, service.Reading{Partition: in.Partition, From: in.From, Since: in.Since, Last: in.Last, Limit: in.Limit, Key: in.Key, Text: in.Text})
+			all, cut, err := h.s.Topics.Read(in.Name, topics.Reading{Partition: in.Partition, From: in.From, Since: in.Since, Last: in.Last, Limit: in.Limit, Key: in.Key, Text: in.Text})
 			out := MessagePage{Items: all, Cut: cut}
 			if in.Partition >= 0 && len(all) > 0 && (cut || len(all) == in.Limit) {
 				out.Next = fmt.Sprint(all[len(all)-1].Offset + 1)
@@ -514,13 +519,13 @@ func (h *handler) routes(a huma.API) {
 			Batch string `query:"batch" maxLength:"200" doc:"a name for the messages of this call: where they are sent again under it, with the same messages, they are written once"`
 			Body  MessageBatch
 		}) (*body[Written], error) {
-			again, err := h.s.WriteMessages(in.Name, in.Batch, in.Body.records())
+			again, err := h.s.Topics.Write(in.Name, in.Batch, in.Body.records())
 			return answer(Written{len(in.Body), again}, err)
 		})
 
 	huma.Register(a, op("secrets", "GET", "/api/secrets", "The names of the secrets", "service"),
 		func(ctx context.Context, in *struct{ Paging }) (*body[Page[string]], error) {
-			all, err := h.s.Secrets()
+			all, err := h.s.Secrets.List()
 			return listed(all, err, in.Paging, func(n string) string { return n })
 		})
 	huma.Register(a, op("set-secret", "PUT", "/api/secrets/{name}", "Set a secret; nothing gives it out again", "service"),
@@ -531,6 +536,6 @@ func (h *handler) routes(a huma.API) {
 				For   string `json:"for,omitempty" maxLength:"400" doc:"user@host:port that it may be sent to; the first endpoint that uses it where left out"`
 			}
 		}) (*struct{}, error) {
-			return nil, problem(h.s.SetSecret(in.Actor, in.Name, in.Body.Value, in.Body.For))
+			return nil, problem(h.s.Secrets.Set(in.Actor, in.Name, in.Body.Value, in.Body.For))
 		})
 }

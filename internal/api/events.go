@@ -11,7 +11,8 @@ import (
 	"time"
 
 	"fiume/internal/core/flow"
-	"fiume/internal/service"
+	"fiume/internal/service/base"
+	"fiume/internal/service/questions"
 
 	"github.com/danielgtaylor/huma/v2"
 )
@@ -69,7 +70,7 @@ const rowsInterval = 25 * time.Millisecond
 const unsentLimit = 1 << 20
 
 func (h *handler) query(ctx context.Context, in *struct{ Body ScriptRequest }) (*huma.StreamResponse, error) {
-	q, err := h.s.Query(in.Body.script())
+	q, err := h.s.Questions.Query(in.Body.script())
 	if err != nil {
 		return nil, problem(err)
 	}
@@ -123,7 +124,7 @@ func (h *handler) query(ctx context.Context, in *struct{ Body ScriptRequest }) (
 				return flush()
 			}
 			return nil
-		}, func(a service.QueryAside) { _ = ev.send("aside", a) })
+		}, func(a questions.QueryAside) { _ = ev.send("aside", a) })
 		cancel()
 		<-done
 		if err == nil {
@@ -144,7 +145,7 @@ func (h *handler) query(ctx context.Context, in *struct{ Body ScriptRequest }) (
 const liveInterval = time.Second
 
 func (h *handler) live(ctx context.Context, in *Named) (*huma.StreamResponse, error) {
-	if _, err := h.s.Job(in.Name); err != nil {
+	if _, err := h.s.Jobs.Get(in.Name); err != nil {
 		return nil, problem(err)
 	}
 	return &huma.StreamResponse{Body: func(hc huma.Context) {
@@ -154,8 +155,8 @@ func (h *handler) live(ctx context.Context, in *Named) (*huma.StreamResponse, er
 		t := time.NewTicker(liveInterval)
 		defer t.Stop()
 		for {
-			d, err := h.s.Job(in.Name)
-			if errors.Is(err, service.ErrNotFound) {
+			d, err := h.s.Jobs.Get(in.Name)
+			if errors.Is(err, base.ErrNotFound) {
 				_ = ev.send("problem", problem(err))
 				return
 			}

@@ -14,7 +14,11 @@ import (
 	"fiume/internal/catalog"
 	"fiume/internal/core/types"
 	"fiume/internal/format/container"
-	"fiume/internal/service"
+	"fiume/internal/service/declare"
+	"fiume/internal/service/jobs"
+	"fiume/internal/service/questions"
+	"fiume/internal/service/samples"
+	"fiume/internal/service/topics"
 
 	"github.com/danielgtaylor/huma/v2"
 )
@@ -60,18 +64,18 @@ func listed[T any](all []T, err error, p Paging, key func(T) string) (*body[Page
 }
 
 // TryBody is a text to try; see service.TryRequest.
-type TryBody = service.TryRequest
+type TryBody = questions.TryRequest
 
 // KeepTryRequest asks for a test of a text that was tried.
 type KeepTryRequest struct {
-	service.TryRequest
+	questions.TryRequest
 	Name string `json:"name" doc:"of the test"`
 }
 
 // FileRequest asks for a file of rows.
 type FileRequest struct {
 	Format  string            `json:"format" enum:"csv,json,parquet"`
-	Columns []service.Column  `json:"columns"`
+	Columns []declare.Column  `json:"columns"`
 	Rows    []json.RawMessage `json:"rows"`
 }
 
@@ -116,7 +120,7 @@ func rowsFile(r FileRequest) (*huma.StreamResponse, error) {
 		data, err = container.WriteCSV(names, r.Rows)
 	case "parquet":
 		var fields []types.Field
-		if fields, err = service.FieldsOf(r.Columns); err == nil {
+		if fields, err = declare.FieldsOf(r.Columns); err == nil {
 			data, err = container.WriteParquet(fields, r.Rows)
 		}
 	default:
@@ -142,23 +146,25 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 		return o
 	}
 	huma.Register(a, op("words", "GET", "/api/words", "Keywords, names with their columns, and texts to begin from", "sql"),
-		func(ctx context.Context, _ *struct{}) (*body[*service.Words], error) { return answer(h.s.Words(), nil) })
+		func(ctx context.Context, _ *struct{}) (*body[*declare.Words], error) {
+			return answer(h.s.Definitions.Words(), nil)
+		})
 	huma.Register(a, op("check", "POST", "/api/check", "Find the errors of a text, and say how its queries and jobs would run", "sql"),
-		func(ctx context.Context, in *struct{ Body ScriptRequest }) (*body[*service.Checked], error) {
-			return answer(h.s.Check(in.Body.script()), nil)
+		func(ctx context.Context, in *struct{ Body ScriptRequest }) (*body[*declare.Checked], error) {
+			return answer(h.s.Definitions.Check(in.Body.script()), nil)
 		})
 	huma.Register(a, op("format", "POST", "/api/format", "Lay a text out", "sql"),
 		func(ctx context.Context, in *struct{ Body ScriptRequest }) (*body[Formatted], error) {
-			text, err := h.s.Formatted(in.Body.script())
+			text, err := h.s.Definitions.Formatted(in.Body.script())
 			return answer(Formatted{text}, err)
 		})
 	huma.Register(a, large(op("try", "POST", "/api/try", "Run a text over samples and what streams hold, to the end, and keep nothing", "sql")),
-		func(ctx context.Context, in *struct{ Body TryBody }) (*body[*service.TryResult], error) {
-			return answer(h.s.Try(ctx, in.Body))
+		func(ctx context.Context, in *struct{ Body TryBody }) (*body[*questions.TryResult], error) {
+			return answer(h.s.Questions.Try(ctx, in.Body))
 		})
 	huma.Register(a, large(file(op("keep-try", "POST", "/api/try/test", "Make a test of a text that was tried: a ZIP file of a directory for fiume test", "sql"))),
 		func(ctx context.Context, in *struct{ Body KeepTryRequest }) (*huma.StreamResponse, error) {
-			data, err := h.s.KeepTry(ctx, in.Body.TryRequest, in.Body.Name)
+			data, err := h.s.Questions.KeepTry(ctx, in.Body.TryRequest, in.Body.Name)
 			if err != nil {
 				return nil, problem(err)
 			}
@@ -170,48 +176,48 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 		})
 
 	huma.Register(a, op("samples", "GET", "/api/samples", "Samples, the newest first", "samples"),
-		func(ctx context.Context, in *struct{ Paging }) (*body[Page[service.SampleInfo]], error) {
-			all, err := h.s.Samples()
-			return listed(all, err, in.Paging, func(x service.SampleInfo) string { return fmt.Sprint(x.ID) })
+		func(ctx context.Context, in *struct{ Paging }) (*body[Page[samples.SampleInfo]], error) {
+			all, err := h.s.Samples.List()
+			return listed(all, err, in.Paging, func(x samples.SampleInfo) string { return fmt.Sprint(x.ID) })
 		})
 	huma.Register(a, large(op("keep-sample", "POST", "/api/samples", "Keep a sample: an uploaded file, messages of a topic, a file, or a table of a database", "samples")),
 		func(ctx context.Context, in *struct {
 			Acting
-			Body service.SampleRequest
-		}) (*body[*service.SampleDetail], error) {
-			return answer(h.s.KeepSample(ctx, in.Actor, in.Body))
+			Body samples.SampleRequest
+		}) (*body[*samples.SampleDetail], error) {
+			return answer(h.s.Samples.Keep(ctx, in.Actor, in.Body))
 		})
 	huma.Register(a, op("sample", "GET", "/api/samples/{id}", "A sample with its first messages", "samples"),
 		func(ctx context.Context, in *struct {
 			ID uint `path:"id"`
-		}) (*body[*service.SampleDetail], error) {
-			return answer(h.s.Sample(in.ID))
+		}) (*body[*samples.SampleDetail], error) {
+			return answer(h.s.Samples.Get(in.ID))
 		})
 	huma.Register(a, op("drop-sample", "DELETE", "/api/samples/{id}", "Forget a sample", "samples"),
 		func(ctx context.Context, in *struct {
 			ID uint `path:"id"`
 			Acting
 		}) (*struct{}, error) {
-			return nil, problem(h.s.DropSample(in.Actor, in.ID))
+			return nil, problem(h.s.Samples.Drop(in.Actor, in.ID))
 		})
 	huma.Register(a, large(op("propose", "POST", "/api/propose", "Propose a declaration for what a sample holds", "samples")),
-		func(ctx context.Context, in *struct{ Body service.SampleRequest }) (*body[*service.Proposal], error) {
-			return answer(h.s.Propose(ctx, in.Body))
+		func(ctx context.Context, in *struct{ Body samples.SampleRequest }) (*body[*samples.Proposal], error) {
+			return answer(h.s.Samples.Propose(ctx, in.Body))
 		})
 	huma.Register(a, op("drift", "GET", "/api/streams/{name}/drift", "How the newest messages of a stream differ from its declaration", "samples"),
-		func(ctx context.Context, in *Named) (*body[*service.Drift], error) {
-			return answer(h.s.Drift(ctx, in.Name))
+		func(ctx context.Context, in *Named) (*body[*samples.Drift], error) {
+			return answer(h.s.Samples.Drift(ctx, in.Name))
 		})
 	huma.Register(a, op("drifts", "GET", "/api/drifts", "The streams whose messages were last seen to differ", "samples"),
-		func(ctx context.Context, in *struct{ Paging }) (*body[Page[service.Drift]], error) {
-			return listed(h.s.Drifts(), nil, in.Paging, func(x service.Drift) string { return x.Stream })
+		func(ctx context.Context, in *struct{ Paging }) (*body[Page[samples.Drift]], error) {
+			return listed(h.s.Samples.Drifts(), nil, in.Paging, func(x samples.Drift) string { return x.Stream })
 		})
 	huma.Register(a, op("rows", "GET", "/api/definitions/{name}/rows", "Rows of a stream, table or view", "sql"),
 		func(ctx context.Context, in *struct {
 			Named
 			Limit int `query:"limit" default:"20" minimum:"1" maximum:"1000"`
-		}) (*body[*service.TryResult], error) {
-			return answer(h.s.RowsOf(ctx, in.Name, in.Limit))
+		}) (*body[*questions.TryResult], error) {
+			return answer(h.s.Questions.RowsOf(ctx, in.Name, in.Limit))
 		})
 	huma.Register(a, op("test-connections", "POST", "/api/connections", "Test sources, sinks and endpoints: those of a text, or those of given names, or all", "service"),
 		func(ctx context.Context, in *struct {
@@ -220,19 +226,19 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 				Params map[string]string `json:"params,omitempty"`
 				Names  []string          `json:"names,omitempty"`
 			}
-		}) (*body[[]service.Connection], error) {
+		}) (*body[[]questions.Connection], error) {
 			if in.Body.SQL != "" {
-				return answer(h.s.ConnectionsOf(ctx, service.Script{SQL: in.Body.SQL, Params: in.Body.Params}))
+				return answer(h.s.Questions.ConnectionsOf(ctx, declare.Script{SQL: in.Body.SQL, Params: in.Body.Params}))
 			}
-			return answer(h.s.Connections(ctx, in.Body.Names))
+			return answer(h.s.Questions.Connections(ctx, in.Body.Names))
 		})
 
 	huma.Register(a, op("history", "GET", "/api/jobs/{name}/history", "What a job did over the last minutes, hours or days", "jobs"),
 		func(ctx context.Context, in *struct {
 			Named
 			Minutes int `query:"minutes" default:"15" minimum:"1" maximum:"10080"`
-		}) (*body[*service.History], error) {
-			return answer(h.s.History(in.Name, time.Duration(in.Minutes)*time.Minute))
+		}) (*body[*jobs.History], error) {
+			return answer(h.s.Jobs.History(in.Name, time.Duration(in.Minutes)*time.Minute))
 		})
 	type AsideQuery struct {
 		Named
@@ -254,12 +260,12 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 		return catalog.Looking{Job: in.Name, Kind: in.Kind, Step: in.Step, Class: in.Class, Text: in.Text, Limit: in.Limit, Before: uint(before)}, nil
 	}
 	huma.Register(a, op("set-aside", "GET", "/api/jobs/{name}/aside", "Late and rejected rows of a job, and how many there are by reason", "jobs"),
-		func(ctx context.Context, in *AsideQuery) (*body[*service.Aside], error) {
+		func(ctx context.Context, in *AsideQuery) (*body[*jobs.Aside], error) {
 			l, err := looking(in)
 			if err != nil {
 				return nil, err
 			}
-			return answer(h.s.SetAside(l))
+			return answer(h.s.Jobs.SetAside(l))
 		})
 	huma.Register(a, file(op("set-aside-file", "GET", "/api/jobs/{name}/aside/file", "Late and rejected rows of a job as a file", "jobs")),
 		func(ctx context.Context, in *struct {
@@ -272,10 +278,10 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 			}
 			r := FileRequest{Format: in.Format}
 			for _, n := range []string{"kind", "at", "step", "reason", "origin", "event_time", "late_by", "row", "sent_at", "sent_by"} {
-				r.Columns = append(r.Columns, service.Column{Name: n, Type: "VARCHAR"})
+				r.Columns = append(r.Columns, declare.Column{Name: n, Type: "VARCHAR"})
 			}
 			for l.Limit = 1000; ; {
-				x, err := h.s.SetAside(l)
+				x, err := h.s.Jobs.SetAside(l)
 				if err != nil {
 					return nil, problem(err)
 				}
@@ -304,15 +310,15 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 			Change
 			ID   uint `path:"id"`
 			Body SendRequest
-		}) (*body[*service.SentAgain], error) {
-			return answer(h.s.SendAgain(in.Actor, in.Name, in.ID, in.Body.Value, !in.Body.OnceMore))
+		}) (*body[*jobs.SentAgain], error) {
+			return answer(h.s.Jobs.SendAgain(in.Actor, in.Name, in.ID, in.Body.Value, !in.Body.OnceMore))
 		})
 	huma.Register(a, op("why", "POST", "/api/jobs/{name}/why", "Which messages made a row of a sink", "jobs"),
 		func(ctx context.Context, in *struct {
 			Named
 			Body WhyRequest
-		}) (*body[*service.Why], error) {
-			return answer(h.s.Why(ctx, in.Name, in.Body.Sink, in.Body.Row))
+		}) (*body[*questions.Why], error) {
+			return answer(h.s.Questions.Why(ctx, in.Name, in.Body.Sink, in.Body.Row))
 		})
 	huma.Register(a, op("became", "GET", "/api/jobs/{name}/became", "What became of a message in a job", "jobs"),
 		func(ctx context.Context, in *struct {
@@ -320,8 +326,8 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 			Topic     string `query:"topic" required:"true"`
 			Partition int    `query:"partition" minimum:"0"`
 			Offset    int64  `query:"offset" minimum:"0"`
-		}) (*body[*service.Became], error) {
-			return answer(h.s.Became(ctx, in.Name, in.Topic, in.Partition, in.Offset))
+		}) (*body[*questions.Became], error) {
+			return answer(h.s.Questions.Became(ctx, in.Name, in.Topic, in.Partition, in.Offset))
 		})
 	huma.Register(a, stream(op("follow-topic", "GET", "/api/topics/{name}/follow", "Messages of a topic as they come", "topics"),
 		"Answers with server-sent events: `messages` with the messages and how many were left out because they came too fast to be looked at."),
@@ -331,7 +337,7 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 			Key       string `query:"key"`
 			Text      string `query:"text"`
 		}) (*huma.StreamResponse, error) {
-			if _, err := h.s.Topic(in.Name); err != nil {
+			if _, err := h.s.Topics.Get(in.Name); err != nil {
 				return nil, problem(err)
 			}
 			return &huma.StreamResponse{Body: func(hc huma.Context) {
@@ -341,8 +347,8 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 				if ev.send("beat", struct{}{}) != nil {
 					return
 				}
-				err := h.s.Follow(ctx, in.Name, service.Reading{Partition: in.Partition, Key: in.Key, Text: in.Text}, func(ms []service.Message, left int64) error {
-					return ev.send("messages", Followed{append([]service.Message{}, ms...), left})
+				err := h.s.Topics.Follow(ctx, in.Name, topics.Reading{Partition: in.Partition, Key: in.Key, Text: in.Text}, func(ms []topics.Message, left int64) error {
+					return ev.send("messages", Followed{append([]topics.Message{}, ms...), left})
 				})
 				if err != nil && ctx.Err() == nil {
 					_ = ev.send("problem", problem(err))
@@ -353,6 +359,6 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 
 // Followed is some messages of a topic that is followed.
 type Followed struct {
-	Messages []service.Message `json:"messages"`
-	Left     int64             `json:"left" doc:"messages that were left out because they came too fast"`
+	Messages []topics.Message `json:"messages"`
+	Left     int64            `json:"left" doc:"messages that were left out because they came too fast"`
 }

@@ -7,7 +7,7 @@ import (
 	"fmt"
 	"unicode/utf8"
 
-	"fiume/internal/service"
+	"fiume/internal/service/topics"
 	"fiume/internal/topiclog"
 )
 
@@ -84,7 +84,7 @@ func (b MessageBatch) records() []topiclog.Record {
 
 // MessagePage is a part of the messages of a topic.
 type MessagePage struct {
-	Items []service.Message `json:"items"`
-	Next  string            `json:"next,omitempty" doc:"of one partition, where there may be more: pass it as from"`
-	Cut   bool              `json:"cut,omitempty" doc:"the messages are large: not all that were asked for are in the answer"`
+	Items []topics.Message `json:"items"`
+	Next  string           `json:"next,omitempty" doc:"of one partition, where there may be more: pass it as from"`
+	Cut   bool             `json:"cut,omitempty" doc:"the messages are large: not all that were asked for are in the answer"`
 }

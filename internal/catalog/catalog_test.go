@@ -84,73 +84,13 @@ func TestPrivateServer(t *testing.T) {
 	if store, err = Open(context.Background(), s.DSN("fiume")); err != nil {
 		t.Fatal(err)
 	}
-	storeTest(t, store)
+	recordsTest(t, store)
 	store.Close()
 	if err := s.Stop(); err != nil {
 		t.Error(err)
 	}
 	if err := s.Stop(); err != nil {
 		t.Errorf("stopped twice: %v", err)
-	}
-}
-
-// storeTest keeps and finds each kind of record.
-func storeTest(t *testing.T, s *Store) {
-	t.Helper()
-	must := func(err error) {
-		t.Helper()
-		if err != nil {
-			t.Fatal(err)
-		}
-	}
-	must(s.PutDefinition("sink", "b", "one"))
-	must(s.PutDefinition("sink", "b", "two"))
-	must(s.PutDefinition("sink", "B", "names differ by case"))
-	defs, err := s.Definitions()
-	must(err)
-	if len(defs) != 3 || defs[1].SQL != "two" || defs[2].Name != "B" {
-		t.Errorf("%+v", defs)
-	}
-	must(s.DropDefinition("b"))
-	must(s.CreateJob(&Job{Name: "j", SQL: strings.Repeat("x", 100_000), Version: 1, Wanted: "running", State: "starting"}, "ada"))
-	if err := s.CreateJob(&Job{Name: "j", SQL: "again", Version: 1, Wanted: "running", State: "starting"}, "ada"); err == nil {
-		t.Error("two jobs have one name")
-	}
-	must(s.SetJob("j", map[string]any{"state": "running", "reason": "because"}))
-	jobs, err := s.Jobs()
-	must(err)
-	if len(jobs) != 1 || jobs[0].State != "running" || jobs[0].Reason != "because" || len(jobs[0].SQL) != 100_000 || jobs[0].UpdatedAt.Location() != time.UTC {
-		t.Errorf("%+v", jobs[0].State)
-	}
-	for n := range int64(7) {
-		removed, err := s.AddCheckpoint(&Checkpoint{Job: "j", Version: 1, Number: n, Positions: "{}", File: fmt.Sprint("f", n)}, 3)
-		must(err)
-		if n >= 3 && (len(removed) != 1 || removed[0] != fmt.Sprint("f", n-3)) {
-			t.Errorf("checkpoint %d removes %v", n, removed)
-		}
-	}
-	cs, err := s.Checkpoints("j")
-	must(err)
-	if len(cs) != 3 || cs[0].Number != 6 || cs[2].Number != 4 {
-		t.Errorf("%+v", cs)
-	}
-	must(s.PutSecret("p", "", []byte{1}))
-	must(s.PutSecret("p", "", []byte{2, 0, 255}))
-	if b, err := s.SecretNamed("p"); err != nil || string(b) != "\x02\x00\xff" {
-		t.Errorf("%v %v", b, err)
-	}
-	if b, err := s.SecretNamed("nothing"); err != nil || b != nil {
-		t.Errorf("%v %v", b, err)
-	}
-	for i := range 5 {
-		must(s.Note("me", "did", fmt.Sprint(i), ""))
-	}
-	if a, err := s.Activity(0, "", 3); err != nil || len(a) != 3 || a[0].Object != "4" {
-		t.Errorf("%+v %v", a, err)
-	}
-	must(s.DropJob("j"))
-	if cs, err := s.Checkpoints("j"); err != nil || len(cs) != 0 {
-		t.Errorf("%+v %v", cs, err)
 	}
 }
 

@@ -5,7 +5,7 @@ import (
 	"strings"
 
 	"fiume/internal/api"
-	"fiume/internal/service"
+	"fiume/internal/service/declare"
 
 	"github.com/spf13/cobra"
 )
@@ -27,7 +27,7 @@ file again changes nothing.`,
 			if err != nil {
 				return err
 			}
-			var all []service.Outcome
+			var all []declare.Outcome
 			for _, name := range args {
 				src, err := a.readFile(name)
 				if err != nil {
@@ -62,7 +62,7 @@ file again changes nothing.`,
 	return c
 }
 
-func (a *app) printOutcome(o service.Outcome) {
+func (a *app) printOutcome(o declare.Outcome) {
 	if o.Done == "shown" {
 		if o.Columns != nil {
 			if len(o.Rows) == 0 {

@@ -6,7 +6,7 @@ import (
 	"fiume/internal/connect"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
-	"fiume/internal/service"
+	"fiume/internal/service/samples"
 
 	"github.com/spf13/cobra"
 )
@@ -29,7 +29,7 @@ keeps at a rate of rows. Nothing outside is looked at.`,
 				return err
 			}
 			cat := plan.NewCatalog(connect.Places())
-			cat.Sample = service.SampledFiles
+			cat.Sample = samples.SampledFiles
 			out := []*plan.Explanation{}
 			for _, name := range args {
 				src, err := a.readFile(name)

@@ -12,7 +12,7 @@ import (
 	"fiume/internal/core/eval"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
-	"fiume/internal/service"
+	"fiume/internal/service/samples"
 )
 
 // TestManual: the manual lists every function of the catalogue as the catalogue describes it, and the
@@ -132,7 +132,7 @@ func checkPage(t *testing.T, name string) {
 			var buf strings.Builder
 			r := &localRun{app: &app{out: &buf, err: &buf, output: "table"}, file: name, quiet: true, parallelism: 1}
 			looking := cat.Clone()
-			looking.Sample = service.SampledFiles
+			looking.Sample = samples.SampledFiles
 			if err := r.bound(t.Context(), looking, text, nil); err != nil {
 				t.Errorf("%s\n%v", text, err)
 				return whole

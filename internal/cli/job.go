@@ -9,7 +9,7 @@ import (
 	"fiume/internal/core/flow"
 	"fiume/internal/core/sql"
 	"fiume/internal/core/types"
-	"fiume/internal/service"
+	"fiume/internal/service/jobs"
 
 	"github.com/spf13/cobra"
 )
@@ -114,7 +114,7 @@ func instant(us *int64) string {
 	return string(types.AppendTimestamp(nil, *us))
 }
 
-func (a *app) printJob(d *service.JobDetail) {
+func (a *app) printJob(d *jobs.JobDetail) {
 	fmt.Fprintf(a.out, "job %s: %s since %s", d.Name, d.State, d.Since.Local().Format("15:04:05"))
 	if d.Reason != "" {
 		word := " because"

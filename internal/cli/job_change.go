@@ -7,7 +7,7 @@ import (
 
 	"fiume/internal/api"
 	"fiume/internal/core/plan"
-	"fiume/internal/service"
+	"fiume/internal/service/jobs"
 
 	"github.com/spf13/cobra"
 )
@@ -195,7 +195,7 @@ written once more.`,
 	return []*cobra.Command{start, state, checkpoints, versions, compare, revert, parallelism}
 }
 
-func (a *app) printState(s *service.JobState) {
+func (a *app) printState(s *jobs.JobState) {
 	var rows [][]string
 	for _, x := range s.Steps {
 		growth := "-"

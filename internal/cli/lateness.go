@@ -7,7 +7,7 @@ import (
 
 	"fiume/internal/core/sql"
 	"fiume/internal/core/types"
-	"fiume/internal/service"
+	"fiume/internal/service/questions"
 
 	"github.com/spf13/cobra"
 )
@@ -75,7 +75,7 @@ func writable(micros int64) int64 {
 	return (micros + unit - 1) / unit * unit
 }
 
-func (a *app) printLateness(l *service.Lateness) {
+func (a *app) printLateness(l *questions.Lateness) {
 	fmt.Fprintf(a.out, "stream %s, event time %s DELAY %s\n", l.Stream, l.EventTime, sql.DurationText(l.Delay))
 	if l.Rows == 0 {
 		fmt.Fprintln(a.out, "it has no rows yet")

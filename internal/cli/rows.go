@@ -11,7 +11,8 @@ import (
 
 	"fiume/internal/api"
 	"fiume/internal/core/types"
-	"fiume/internal/service"
+	"fiume/internal/service/declare"
+	"fiume/internal/service/questions"
 )
 
 // rowPrinter prints the rows of a query as they come.
@@ -33,7 +34,7 @@ func newRowPrinter(out io.Writer, format string) *rowPrinter {
 	return &rowPrinter{w: bufio.NewWriter(out), format: format, live: isTerminal(out)}
 }
 
-func (p *rowPrinter) columns(cols []service.Column) error {
+func (p *rowPrinter) columns(cols []declare.Column) error {
 	for _, c := range cols {
 		p.fields = append(p.fields, types.Field{Name: c.Name, Type: typeNamed(c.Type)})
 	}
@@ -111,7 +112,7 @@ func (p *rowPrinter) finish(ended bool) error {
 const hintAfter = 10 * time.Second
 
 // asideText says how many rows were set aside, and why one of them.
-func asideText(a service.QueryAside) string {
+func asideText(a questions.QueryAside) string {
 	out := fmt.Sprintf("%d rows were late, %d rejected", a.Late, a.Rejected)
 	if a.Reason != "" {
 		out += ", such as: " + a.Reason
@@ -122,21 +123,21 @@ func asideText(a service.QueryAside) string {
 // runQuery runs a query and prints its rows.
 func (a *app) runQuery(ctx context.Context, in api.ScriptRequest, format string) (rows int64, err error) {
 	p := newRowPrinter(a.out, format)
-	var aside service.QueryAside
+	var aside questions.QueryAside
 	if !p.live { // somebody may wait for the end of what has none
 		hint := time.AfterFunc(hintAfter, func() {
 			fmt.Fprintln(a.err, "the query is live and goes on: UNTIL NOW or LIMIT n would end it, Ctrl-C does")
 		})
 		defer hint.Stop()
 	}
-	end, err := a.client().Query(ctx, in, p.columns, p.row, func(x service.QueryAside) {
-		if aside == (service.QueryAside{}) && p.rows == 0 { // nothing is seen, and this is why
+	end, err := a.client().Query(ctx, in, p.columns, p.row, func(x questions.QueryAside) {
+		if aside == (questions.QueryAside{}) && p.rows == 0 { // nothing is seen, and this is why
 			fmt.Fprintf(a.err, "no row yet; %s\n", asideText(x))
 		}
 		aside = x
 	})
 	err = errors.Join(err, p.finish(end != nil))
-	if aside != (service.QueryAside{}) {
+	if aside != (questions.QueryAside{}) {
 		fmt.Fprintln(a.err, asideText(aside))
 	}
 	return p.rows, err

@@ -26,7 +26,7 @@ import (
 	"fiume/internal/core/sql"
 	"fiume/internal/core/types"
 	"fiume/internal/disk"
-	"fiume/internal/service"
+	"fiume/internal/service/samples"
 
 	"github.com/spf13/cobra"
 )
@@ -89,7 +89,7 @@ type localRun struct {
 
 func (r *localRun) script(ctx context.Context, src string, params map[string]string) error {
 	cat := plan.NewCatalog(connect.Places())
-	cat.Sample = service.SampledFiles
+	cat.Sample = samples.SampledFiles
 	return r.bound(ctx, cat, src, params)
 }
 

@@ -7,7 +7,7 @@ import (
 	"path/filepath"
 	"strconv"
 
-	"fiume/internal/service"
+	"fiume/internal/service/samples"
 
 	"github.com/spf13/cobra"
 )
@@ -30,8 +30,8 @@ func (f *sampleFlags) add(c *cobra.Command) {
 }
 
 // request reads the flags; a topic is the one argument.
-func (f *sampleFlags) request(args []string) (r service.SampleRequest, err error) {
-	r = service.SampleRequest{Name: f.name, Format: f.format, NoHeader: f.noHeader, Table: f.table, Via: f.via, Limit: f.limit}
+func (f *sampleFlags) request(args []string) (r samples.SampleRequest, err error) {
+	r = samples.SampleRequest{Name: f.name, Format: f.format, NoHeader: f.noHeader, Table: f.table, Via: f.via, Limit: f.limit}
 	given := 0
 	if len(args) > 0 {
 		r.Topic, given = args[0], given+1

@@ -15,7 +15,7 @@ import (
 
 	"fiume/internal/api"
 	"fiume/internal/core/sql"
-	"fiume/internal/service"
+	"fiume/internal/service/declare"
 
 	"github.com/kballard/go-shellquote"
 	"github.com/reeflective/readline"
@@ -72,7 +72,7 @@ type shell struct {
 	format       string
 	history      string
 	line         *readline.Shell
-	words        *service.Words
+	words        *declare.Words
 	functions    []string
 	fetched      time.Time
 	failure      error // the last

@@ -18,7 +18,7 @@ import (
 	"fiume/internal/api"
 	"fiume/internal/client"
 	"fiume/internal/core/types"
-	"fiume/internal/service"
+	"fiume/internal/service/topics"
 
 	"github.com/spf13/cobra"
 )
@@ -178,7 +178,7 @@ With --follow it shows those that come, until Ctrl-C. --key and --text choose am
 }
 
 // printMessages prints messages as --output says.
-func (a *app) printMessages(ms []service.Message) error {
+func (a *app) printMessages(ms []topics.Message) error {
 	w := bufio.NewWriter(a.out)
 	for _, m := range ms {
 		k := "-"

@@ -12,7 +12,7 @@ import (
 	"strings"
 
 	"fiume/internal/api"
-	"fiume/internal/service"
+	"fiume/internal/service/questions"
 
 	"github.com/spf13/cobra"
 )
@@ -38,7 +38,7 @@ With --keep DIR it also writes a test: the text, the messages, and what the sink
 			if err != nil {
 				return err
 			}
-			r := service.TryRequest{SQL: src, File: args[0], Params: params, Since: since, Rows: rows, Seconds: seconds, Samples: map[string]uint{}}
+			r := questions.TryRequest{SQL: src, File: args[0], Params: params, Since: since, Rows: rows, Seconds: seconds, Samples: map[string]uint{}}
 			for _, s := range samples {
 				name, number, ok := strings.Cut(s, "=")
 				id, err := strconv.ParseUint(number, 10, 32)
@@ -78,7 +78,7 @@ With --keep DIR it also writes a test: the text, the messages, and what the sink
 	return c
 }
 
-func (a *app) printTried(out *service.TryResult) error {
+func (a *app) printTried(out *questions.TryResult) error {
 	for _, r := range out.Results {
 		if r.Sink != "" {
 			fmt.Fprintf(a.out, "%s\n", r.Sink)

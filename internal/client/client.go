@@ -16,6 +16,10 @@ import (
 	"fiume/internal/api"
 	"fiume/internal/catalog"
 	"fiume/internal/service"
+	"fiume/internal/service/declare"
+	"fiume/internal/service/jobs"
+	"fiume/internal/service/questions"
+	"fiume/internal/service/topics"
 )
 
 // Client calls a service. The zero value is not usable; see New.
@@ -109,12 +113,12 @@ func pages[T any](ctx context.Context, c *Client, path string, query url.Values)
 }
 
 // Jobs gives all jobs.
-func (c *Client) Jobs(ctx context.Context) ([]service.JobInfo, error) {
-	return pages[service.JobInfo](ctx, c, "/api/jobs", nil)
+func (c *Client) Jobs(ctx context.Context) ([]jobs.JobInfo, error) {
+	return pages[jobs.JobInfo](ctx, c, "/api/jobs", nil)
 }
 
 // Job gives one job.
-func (c *Client) Job(ctx context.Context, name string) (out *service.JobDetail, err error) {
+func (c *Client) Job(ctx context.Context, name string) (out *jobs.JobDetail, err error) {
 	return out, c.call(ctx, "GET", "/api/jobs/"+url.PathEscape(name), nil, &out)
 }
 
@@ -124,7 +128,7 @@ func (c *Client) StartJob(ctx context.Context, name string) error {
 }
 
 // JobState gives what the steps of a job keep, what its sinks promise and hold back, and its checkpoints.
-func (c *Client) JobState(ctx context.Context, name string) (out *service.JobState, err error) {
+func (c *Client) JobState(ctx context.Context, name string) (out *jobs.JobState, err error) {
 	return out, c.call(ctx, "GET", "/api/jobs/"+url.PathEscape(name)+"/state", nil, &out)
 }
 
@@ -134,12 +138,12 @@ func (c *Client) Versions(ctx context.Context, name string) ([]catalog.Version, 
 }
 
 // Revert goes back to an earlier version of a job; 0: the one before.
-func (c *Client) Revert(ctx context.Context, name string, to int) (out []service.Outcome, err error) {
+func (c *Client) Revert(ctx context.Context, name string, to int) (out []declare.Outcome, err error) {
 	return out, c.call(ctx, "POST", fmt.Sprintf("/api/jobs/%s/revert?to=%d", url.PathEscape(name), to), nil, &out)
 }
 
 // Compare runs a job and a new text of it over the same messages, and compares what would stand in the sinks.
-func (c *Client) Compare(ctx context.Context, name, since string, in api.ScriptRequest) (out *service.Comparison, err error) {
+func (c *Client) Compare(ctx context.Context, name, since string, in api.ScriptRequest) (out *questions.Comparison, err error) {
 	return out, c.call(ctx, "POST", "/api/jobs/"+url.PathEscape(name)+"/compare?"+url.Values{"since": {since}}.Encode(), in, &out)
 }
 
@@ -149,8 +153,8 @@ func (c *Client) SetParallelism(ctx context.Context, name string, tasks int) err
 }
 
 // Checkpoints gives the checkpoints of a job that are kept, the newest first.
-func (c *Client) Checkpoints(ctx context.Context, name string) ([]service.CheckpointInfo, error) {
-	return pages[service.CheckpointInfo](ctx, c, "/api/jobs/"+url.PathEscape(name)+"/checkpoints", nil)
+func (c *Client) Checkpoints(ctx context.Context, name string) ([]jobs.CheckpointInfo, error) {
+	return pages[jobs.CheckpointInfo](ctx, c, "/api/jobs/"+url.PathEscape(name)+"/checkpoints", nil)
 }
 
 // StopJob stops a job.
@@ -164,17 +168,17 @@ func (c *Client) DropJob(ctx context.Context, name string) error {
 }
 
 // Lateness says how late the rows of a stream are. query holds the parameters of the call.
-func (c *Client) Lateness(ctx context.Context, stream string, query url.Values) (out *service.Lateness, err error) {
+func (c *Client) Lateness(ctx context.Context, stream string, query url.Values) (out *questions.Lateness, err error) {
 	return out, c.call(ctx, "GET", "/api/streams/"+url.PathEscape(stream)+"/lateness?"+query.Encode(), nil, &out)
 }
 
 // Topics gives all topics.
-func (c *Client) Topics(ctx context.Context) ([]service.TopicInfo, error) {
-	return pages[service.TopicInfo](ctx, c, "/api/topics", nil)
+func (c *Client) Topics(ctx context.Context) ([]topics.TopicInfo, error) {
+	return pages[topics.TopicInfo](ctx, c, "/api/topics", nil)
 }
 
 // CreateTopic makes a topic.
-func (c *Client) CreateTopic(ctx context.Context, in api.TopicRequest) (out service.TopicInfo, err error) {
+func (c *Client) CreateTopic(ctx context.Context, in api.TopicRequest) (out topics.TopicInfo, err error) {
 	return out, c.call(ctx, "POST", "/api/topics", in, &out)
 }
 
@@ -201,7 +205,7 @@ func (c *Client) WriteBatch(ctx context.Context, topic, batch string, msgs []api
 }
 
 // Read reads messages of a topic. query holds the parameters of the call.
-func (c *Client) Read(ctx context.Context, topic string, query url.Values) ([]service.Message, error) {
+func (c *Client) Read(ctx context.Context, topic string, query url.Values) ([]topics.Message, error) {
 	var p api.MessagePage
 	err := c.call(ctx, "GET", "/api/topics/"+url.PathEscape(topic)+"/messages?"+query.Encode(), nil, &p)
 	return p.Items, err
@@ -231,7 +235,7 @@ func (c *Client) Secrets(ctx context.Context) ([]string, error) {
 
 // Query runs a SELECT. columns is called once, then row for each row as it comes, until the query
 // ends or the context is cancelled.
-func (c *Client) Query(ctx context.Context, in api.ScriptRequest, columns func([]service.Column) error, row func(json.RawMessage) error, aside func(service.QueryAside)) (*api.QueryEnd, error) {
+func (c *Client) Query(ctx context.Context, in api.ScriptRequest, columns func([]declare.Column) error, row func(json.RawMessage) error, aside func(questions.QueryAside)) (*api.QueryEnd, error) {
 	resp, err := c.do(ctx, "POST", "/api/query", in)
 	if err != nil {
 		return nil, err
@@ -241,7 +245,7 @@ func (c *Client) Query(ctx context.Context, in api.ScriptRequest, columns func([
 	err = eachEvent(resp.Body, func(name string, data []byte) error {
 		switch name {
 		case "columns":
-			var cols []service.Column
+			var cols []declare.Column
 			if err := json.Unmarshal(data, &cols); err != nil {
 				return err
 			}
@@ -257,7 +261,7 @@ func (c *Client) Query(ctx context.Context, in api.ScriptRequest, columns func([
 				}
 			}
 		case "aside":
-			var a service.QueryAside
+			var a questions.QueryAside
 			if err := json.Unmarshal(data, &a); err != nil {
 				return err
 			}

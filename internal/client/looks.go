@@ -10,11 +10,14 @@ import (
 
 	"fiume/internal/api"
 	"fiume/internal/core/plan"
-	"fiume/internal/service"
+	"fiume/internal/service/declare"
+	"fiume/internal/service/jobs"
+	"fiume/internal/service/questions"
+	"fiume/internal/service/samples"
 )
 
 // Check finds the errors of a text, and says how its queries and jobs would run.
-func (c *Client) Check(ctx context.Context, in api.ScriptRequest) (out *service.Checked, err error) {
+func (c *Client) Check(ctx context.Context, in api.ScriptRequest) (out *declare.Checked, err error) {
 	return out, c.call(ctx, "POST", "/api/check", in, &out)
 }
 
@@ -26,7 +29,7 @@ func (c *Client) Format(ctx context.Context, in api.ScriptRequest) (string, erro
 }
 
 // Words gives the words of the language, and the names there are.
-func (c *Client) Words(ctx context.Context) (out *service.Words, err error) {
+func (c *Client) Words(ctx context.Context) (out *declare.Words, err error) {
 	return out, c.call(ctx, "GET", "/api/words", nil, &out)
 }
 
@@ -36,22 +39,22 @@ func (c *Client) Functions(ctx context.Context) ([]plan.FunctionEntry, error) {
 }
 
 // Definitions gives what has been declared; kind "" means all.
-func (c *Client) Definitions(ctx context.Context, kind string) ([]service.Definition, error) {
-	return pages[service.Definition](ctx, c, "/api/definitions", url.Values{"kind": {kind}})
+func (c *Client) Definitions(ctx context.Context, kind string) ([]declare.Definition, error) {
+	return pages[declare.Definition](ctx, c, "/api/definitions", url.Values{"kind": {kind}})
 }
 
 // Definition tells all about something declared.
-func (c *Client) Definition(ctx context.Context, name string) (out *service.DefinitionDetail, err error) {
+func (c *Client) Definition(ctx context.Context, name string) (out *declare.DefinitionDetail, err error) {
 	return out, c.call(ctx, "GET", "/api/definitions/"+url.PathEscape(name), nil, &out)
 }
 
 // Rows gives rows of a stream, table or view.
-func (c *Client) Rows(ctx context.Context, name string, limit int) (out *service.TryResult, err error) {
+func (c *Client) Rows(ctx context.Context, name string, limit int) (out *questions.TryResult, err error) {
 	return out, c.call(ctx, "GET", fmt.Sprintf("/api/definitions/%s/rows?limit=%d", url.PathEscape(name), limit), nil, &out)
 }
 
 // Try runs a text over samples and what streams hold, and keeps nothing.
-func (c *Client) Try(ctx context.Context, in service.TryRequest) (out *service.TryResult, err error) {
+func (c *Client) Try(ctx context.Context, in questions.TryRequest) (out *questions.TryResult, err error) {
 	return out, c.call(ctx, "POST", "/api/try", in, &out)
 }
 
@@ -75,17 +78,17 @@ func (c *Client) file(ctx context.Context, method, path string, in any) ([]byte,
 }
 
 // KeepSample keeps a sample.
-func (c *Client) KeepSample(ctx context.Context, in service.SampleRequest) (out *service.SampleDetail, err error) {
+func (c *Client) KeepSample(ctx context.Context, in samples.SampleRequest) (out *samples.SampleDetail, err error) {
 	return out, c.call(ctx, "POST", "/api/samples", in, &out)
 }
 
 // Samples gives all samples, the newest first.
-func (c *Client) Samples(ctx context.Context) ([]service.SampleInfo, error) {
-	return pages[service.SampleInfo](ctx, c, "/api/samples", nil)
+func (c *Client) Samples(ctx context.Context) ([]samples.SampleInfo, error) {
+	return pages[samples.SampleInfo](ctx, c, "/api/samples", nil)
 }
 
 // Sample gives a sample with its first messages.
-func (c *Client) Sample(ctx context.Context, id uint) (out *service.SampleDetail, err error) {
+func (c *Client) Sample(ctx context.Context, id uint) (out *samples.SampleDetail, err error) {
 	return out, c.call(ctx, "GET", fmt.Sprintf("/api/samples/%d", id), nil, &out)
 }
 
@@ -95,32 +98,32 @@ func (c *Client) DropSample(ctx context.Context, id uint) error {
 }
 
 // Propose proposes a declaration.
-func (c *Client) Propose(ctx context.Context, in service.SampleRequest) (out *service.Proposal, err error) {
+func (c *Client) Propose(ctx context.Context, in samples.SampleRequest) (out *samples.Proposal, err error) {
 	return out, c.call(ctx, "POST", "/api/propose", in, &out)
 }
 
 // Drift says how the newest messages of a stream differ from its declaration.
-func (c *Client) Drift(ctx context.Context, stream string) (out *service.Drift, err error) {
+func (c *Client) Drift(ctx context.Context, stream string) (out *samples.Drift, err error) {
 	return out, c.call(ctx, "GET", "/api/streams/"+url.PathEscape(stream)+"/drift", nil, &out)
 }
 
 // Drifts gives the streams whose messages were last seen to differ.
-func (c *Client) Drifts(ctx context.Context) ([]service.Drift, error) {
-	return pages[service.Drift](ctx, c, "/api/drifts", nil)
+func (c *Client) Drifts(ctx context.Context) ([]samples.Drift, error) {
+	return pages[samples.Drift](ctx, c, "/api/drifts", nil)
 }
 
 // Connections tests sources, sinks and endpoints: those of a text, or of given names, or all.
-func (c *Client) Connections(ctx context.Context, text string, params map[string]string, names []string) (out []service.Connection, err error) {
+func (c *Client) Connections(ctx context.Context, text string, params map[string]string, names []string) (out []questions.Connection, err error) {
 	return out, c.call(ctx, "POST", "/api/connections", map[string]any{"sql": text, "params": params, "names": names}, &out)
 }
 
 // History gives what a job did over so many minutes.
-func (c *Client) History(ctx context.Context, job string, minutes int) (out *service.History, err error) {
+func (c *Client) History(ctx context.Context, job string, minutes int) (out *jobs.History, err error) {
 	return out, c.call(ctx, "GET", fmt.Sprintf("/api/jobs/%s/history?minutes=%d", url.PathEscape(job), minutes), nil, &out)
 }
 
 // SetAside gives late and rejected rows of a job. query holds the parameters of the call.
-func (c *Client) SetAside(ctx context.Context, job string, query url.Values) (out *service.Aside, err error) {
+func (c *Client) SetAside(ctx context.Context, job string, query url.Values) (out *jobs.Aside, err error) {
 	return out, c.call(ctx, "GET", "/api/jobs/"+url.PathEscape(job)+"/aside?"+query.Encode(), nil, &out)
 }
 
@@ -130,17 +133,17 @@ func (c *Client) SetAsideFile(ctx context.Context, job string, query url.Values)
 }
 
 // SendAgain writes a mended message to the topic that a rejected row came from.
-func (c *Client) SendAgain(ctx context.Context, job string, id uint, value string, onceMore bool) (out *service.SentAgain, err error) {
+func (c *Client) SendAgain(ctx context.Context, job string, id uint, value string, onceMore bool) (out *jobs.SentAgain, err error) {
 	return out, c.call(ctx, "POST", fmt.Sprintf("/api/jobs/%s/aside/%d/send", url.PathEscape(job), id), api.SendRequest{Value: value, OnceMore: onceMore}, &out)
 }
 
 // Why says which messages made a row of a sink.
-func (c *Client) Why(ctx context.Context, job, sink string, row json.RawMessage) (out *service.Why, err error) {
+func (c *Client) Why(ctx context.Context, job, sink string, row json.RawMessage) (out *questions.Why, err error) {
 	return out, c.call(ctx, "POST", "/api/jobs/"+url.PathEscape(job)+"/why", api.WhyRequest{Sink: sink, Row: row}, &out)
 }
 
 // Became says what became of a message in a job.
-func (c *Client) Became(ctx context.Context, job, topic string, partition int, offset int64) (out *service.Became, err error) {
+func (c *Client) Became(ctx context.Context, job, topic string, partition int, offset int64) (out *questions.Became, err error) {
 	q := url.Values{"topic": {topic}, "partition": {fmt.Sprint(partition)}, "offset": {fmt.Sprint(offset)}}
 	return out, c.call(ctx, "GET", "/api/jobs/"+url.PathEscape(job)+"/became?"+q.Encode(), nil, &out)
 }

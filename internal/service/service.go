@@ -1,5 +1,5 @@
-// Package service is what the service does: it keeps definitions, runs jobs and live queries, takes
-// checkpoints, and looks after topics and secrets. It knows nothing of HTTP or of the terminal.
+// Package service opens a service: its database, its topics, and its parts, each of which has a package below: topics, jobs,
+// samples, declare, questions and secrets, all over base. It knows nothing of HTTP or of the terminal.
 package service
 
 import (
@@ -7,7 +7,6 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
-	"fmt"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -16,12 +15,15 @@ import (
 	"time"
 
 	"fiume/internal/catalog"
-	"fiume/internal/connect"
 	"fiume/internal/connect/files"
-	"fiume/internal/connect/mariadb"
-	"fiume/internal/core/plan"
-	"fiume/internal/core/sql"
 	"fiume/internal/disk"
+	"fiume/internal/service/base"
+	"fiume/internal/service/declare"
+	"fiume/internal/service/jobs"
+	"fiume/internal/service/questions"
+	"fiume/internal/service/samples"
+	"fiume/internal/service/secrets"
+	"fiume/internal/service/topics"
 	"fiume/internal/topiclog"
 )
 
@@ -40,106 +42,91 @@ type Config struct {
 	Files []string
 }
 
-// Service is an open service.
+// Service is an open service: its parts, each with its own work.
 type Service struct {
-	dir    string
-	log    *slog.Logger
-	server *catalog.Server // nil with a DSN of one's own
+	Topics      *topics.Topics
+	Jobs        *jobs.Jobs
+	Samples     *samples.Samples
+	Definitions *declare.Definitions
+	Questions   *questions.Questions
+	Secrets     *secrets.Vault
+
+	base   *base.Base
 	store  *catalog.Store
-	topics *topiclog.Log
-	files  *files.Roots
-	// identity tells the services apart that write into one place.
-	identity  string
-	secrets   *vault
-	memory    int64 // of the state of a job
-	questions *questions
-	opened    time.Time
-
-	defining sync.Mutex // one change of the definitions and of jobs' texts at a time; held while the catalog is written
-
-	mu    sync.Mutex
-	cat   *plan.Catalog
-	defs  []catalog.Definition
-	jobs  map[string]*job
-	drift drifts
-	rates map[string]topicRate
+	server *catalog.Server // nil with a DSN of one's own
+	opened time.Time
 
 	background context.CancelFunc // ends what looks at jobs and topics now and then
 	idle       sync.WaitGroup
 }
 
-// Kinds of errors that callers tell apart.
-var (
-	ErrNotFound = errors.New("not found")
-	ErrConflict = errors.New("conflict")
-	ErrRefused  = errors.New("refused")
-	ErrBusy     = errors.New("busy")
-)
-
-// kindError gives an error a kind without changing its text.
-type kindError struct {
-	kind error
-	text string
-}
-
-func (e *kindError) Error() string        { return e.text }
-func (e *kindError) Is(target error) bool { return target == e.kind }
-
-func errorf(kind error, format string, args ...any) error {
-	return &kindError{kind, fmt.Sprintf(format, args...)}
-}
-
 // Open opens a service: its database, its topics and its definitions. Jobs that should run are
 // started by Resume.
 func Open(ctx context.Context, c Config) (*Service, error) {
-	s := &Service{dir: c.Dir, log: c.Log, jobs: map[string]*job{}, memory: cmp.Or(c.Memory, 1<<30), opened: time.Now(), drift: drifts{}, rates: map[string]topicRate{}}
-	s.questions = newQuestions(cmp.Or(c.QueryMemory, 1<<30))
-	if s.log == nil {
-		s.log = slog.New(slog.DiscardHandler)
-	}
-	if err := os.MkdirAll(c.Dir, 0o700); err != nil {
-		return nil, err
-	}
-	var err error
-	if len(c.Files) == 0 {
-		c.Files = []string{filepath.Join(c.Dir, "files")}
-	}
-	if s.files, err = files.NewRoots(c.Files...); err != nil {
-		return nil, err
-	}
-	// The topics' lock also keeps a second service out of the directory.
-	if s.topics, err = topiclog.OpenOn(disk.OS{}, filepath.Join(c.Dir, "topics"), func(text string, args ...any) { s.log.Error(text, args...) }); err != nil {
-		return nil, err
-	}
-	if s.identity, err = identityOf(c.Dir); err != nil {
-		return nil, errors.Join(err, s.close())
-	}
-	dsn := c.DSN
-	if dsn == "" {
-		if s.server, err = catalog.StartServer(ctx, filepath.Join(c.Dir, "mariadb"), func(text string, args ...any) { s.log.Error(text, args...) }); err != nil {
-			return nil, errors.Join(err, s.close())
-		}
-		dsn = s.server.DSN("fiume")
-	}
-	if s.store, err = catalog.Open(context.WithoutCancel(ctx), dsn); err != nil {
-		return nil, errors.Join(err, s.close())
-	}
-	if c.DSN != "" {
-		if err := s.store.Claim(ctx); err != nil {
-			return nil, errors.Join(err, s.close())
-		}
-	}
-	if s.secrets, err = openVault(c.Dir, s.store, s.log); err != nil {
-		return nil, errors.Join(err, s.close())
-	}
-	if err := s.load(); err != nil {
+	b := &base.Base{Dir: c.Dir, Log: cmp.Or(c.Log, slog.New(slog.DiscardHandler)), Turns: base.NewTurns(cmp.Or(c.QueryMemory, 1<<30))}
+	s := &Service{base: b, opened: time.Now()}
+	if err := s.open(ctx, c); err != nil {
 		return nil, errors.Join(err, s.close())
 	}
 	looking, end := context.WithCancel(context.Background())
 	s.background = end
-	s.idle.Go(func() { s.watchDrift(looking, time.Minute) })
-	s.idle.Go(func() { s.keepHistory(looking) })
+	s.idle.Go(func() { s.Samples.WatchDrift(looking, time.Minute) })
+	s.idle.Go(func() { s.Jobs.KeepHistory(looking) })
+	s.idle.Go(func() { s.Topics.Measure(looking) })
 	return s, nil
+}
+
+func (s *Service) open(ctx context.Context, c Config) (err error) {
+	b := s.base
+	if err := os.MkdirAll(c.Dir, 0o700); err != nil {
+		return err
+	}
+	if len(c.Files) == 0 {
+		c.Files = []string{filepath.Join(c.Dir, "files")}
+	}
+	if b.Files, err = files.NewRoots(c.Files...); err != nil {
+		return err
+	}
+	said := func(text string, args ...any) { b.Log.Error(text, args...) }
+	// The topics' lock also keeps a second service out of the directory.
+	if b.TopicLog, err = topiclog.OpenOn(disk.OS{}, filepath.Join(c.Dir, "topics"), said); err != nil {
+		return err
+	}
+	if b.Identity, err = identityOf(c.Dir); err != nil {
+		return err
+	}
+	dsn := c.DSN
+	if dsn == "" {
+		if s.server, err = catalog.StartServer(ctx, filepath.Join(c.Dir, "mariadb"), said); err != nil {
+			return err
+		}
+		dsn = s.server.DSN("fiume")
+		b.Databases.Private = s.server.Addr
+	}
+	if s.store, err = catalog.Open(context.WithoutCancel(ctx), dsn); err != nil {
+		return err
+	}
+	if c.DSN != "" {
+		if err := s.store.Claim(ctx); err != nil {
+			return err
+		}
+	}
+	b.Store = s.store
+	if s.Secrets, err = secrets.Open(b); err != nil {
+		return err
+	}
+	b.Databases.Secret = s.Secrets.OpenFor
+	if err := declare.Load(b); err != nil {
+		return err
+	}
+	s.Topics = topics.New(b)
+	if s.Jobs, err = jobs.New(b, s.Topics, cmp.Or(c.Memory, 1<<30)); err != nil {
+		return err
+	}
+	s.Samples = samples.New(b, s.Topics, s.Jobs)
+	s.Definitions = declare.New(b, s.Topics, s.Samples, s.Jobs)
+	s.Questions = questions.New(b, s.Topics, s.Samples, s.Jobs, s.Definitions)
+	return nil
 }
 
 // identityOf gives the name that a data directory got when it was first used.
@@ -153,68 +140,11 @@ func identityOf(dir string) (string, error) {
 		return "", err
 	}
 	name := rand.Text()
-	return name, writeWhole(path, []byte(name+"\n"))
-}
-
-// writeWhole writes a file so that after a crash it is there whole, or as it was.
-func writeWhole(path string, b []byte) error {
-	fs := disk.OS{}
-	if err := disk.Write(fs, path+".new", b); err != nil {
-		return err
-	}
-	if err := os.Chmod(path+".new", 0o600); err != nil {
-		return err
-	}
-	return errors.Join(fs.Rename(path+".new", path), fs.SyncDir(filepath.Dir(path)))
-}
-
-// load binds the definitions and the jobs kept in the catalog.
-func (s *Service) load() error {
-	defs, err := s.store.Definitions()
-	if err != nil {
-		return err
-	}
-	s.defs = defs
-	s.cat = plan.NewCatalog(connect.Places())
-	for _, d := range defs {
-		script, err := sql.Parse(d.Name, d.SQL, nil)
-		if err == nil {
-			errs := &sql.Errors{File: d.Name, Text: d.SQL}
-			for _, st := range script.Statements {
-				s.cat.Define(st, errs)
-			}
-			err = errs.Err()
-		}
-		if err != nil {
-			s.log.Error("a definition cannot be read any more", "name", d.Name, "error", err)
-		}
-	}
-	jobs, err := s.store.Jobs()
-	if err != nil {
-		return err
-	}
-	for _, j := range jobs {
-		s.jobs[j.Name] = s.newJob(j)
-	}
-	return nil
-}
-
-// current gives what is declared. It is never changed: a change puts another one in its place. So plans are made of it
-// without a lock, however long that takes.
-func (s *Service) current() *plan.Catalog {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.cat
+	return name, base.WriteWhole(path, []byte(name+"\n"))
 }
 
 // Resume starts the jobs that were running when the service last ended.
-func (s *Service) Resume() {
-	for _, j := range s.all() {
-		if row := j.record(); row.Wanted == wantRunning && row.State != stateFinished {
-			_ = j.tell(context.Background(), func() error { j.start(); return nil })
-		}
-	}
-}
+func (s *Service) Resume() { s.Jobs.Resume() }
 
 // Close stops all jobs, each after a last checkpoint, then closes topics and database.
 func (s *Service) Close() error {
@@ -222,18 +152,14 @@ func (s *Service) Close() error {
 		s.background()
 		s.idle.Wait()
 	}
-	var wg sync.WaitGroup
-	for _, j := range s.all() {
-		wg.Go(j.leave)
-	}
-	wg.Wait()
+	s.Jobs.Close()
 	return s.close()
 }
 
 func (s *Service) close() error {
 	var errs []error
-	if s.topics != nil {
-		errs = append(errs, s.topics.Close())
+	if s.base.TopicLog != nil {
+		errs = append(errs, s.base.TopicLog.Close())
 	}
 	if s.store != nil {
 		errs = append(errs, s.store.Close())
@@ -245,29 +171,9 @@ func (s *Service) close() error {
 // for the demo, which plays the race's own database.
 func (s *Service) Database(ctx context.Context, name, user, password string) (string, error) {
 	if s.server == nil {
-		return "", errorf(ErrRefused, "the service has no private server")
+		return "", base.Errorf(base.ErrRefused, "the service has no private server")
 	}
 	return s.server.DSN(name), s.server.MakeDatabase(ctx, name, user, password)
-}
-
-func (s *Service) access() mariadb.Access {
-	a := mariadb.Access{Secret: s.secrets.openFor}
-	if s.server != nil {
-		a.Private = s.server.Addr
-	}
-	return a
-}
-
-// jobOpener opens what a job reads and writes.
-func (s *Service) jobOpener(name string) *connect.Opener {
-	o := s.opener()
-	o.Spools = filepath.Join(s.dir, stateDir(name), "spools")
-	o.Writer = fmt.Sprintf("job %s of service %s", name, s.identity)
-	return o
-}
-
-func (s *Service) opener() *connect.Opener {
-	return &connect.Opener{Topics: s.topics, MariaDB: s.access(), Files: s.files, Durable: true}
 }
 
 // Health says how the service is.
@@ -292,9 +198,9 @@ func (s *Service) Health(ctx context.Context) Health {
 	if err := s.store.Ping(ctx); err != nil {
 		h.OK, h.Database = false, err.Error()
 	}
-	for _, j := range s.Jobs() {
+	for _, j := range s.Jobs.List() {
 		h.Jobs++
-		if j.State == stateRunning {
+		if j.State == jobs.StateRunning {
 			h.Running++
 		}
 	}
@@ -305,11 +211,4 @@ func (s *Service) Health(ctx context.Context) Health {
 // "" for all.
 func (s *Service) Activity(before uint, object string, limit int) ([]catalog.Activity, error) {
 	return s.store.Activity(before, object, min(max(limit, 1), 1000))
-}
-
-// note adds to the activity log. A log that cannot be written stops nothing.
-func (s *Service) note(actor, action, object, detail string) {
-	if err := s.store.Note(actor, action, clipText(object, longestName), clipText(detail, 20_000)); err != nil { // as much as the catalog takes
-		s.log.Error("the activity log cannot be written", "error", err)
-	}
 }

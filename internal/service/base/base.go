@@ -1,0 +1,131 @@
+// Package base is what all parts of the service stand on: where records and data are kept, what is declared now, what
+// opens places, whose turn it is to ask a question, and the kinds of errors.
+package base
+
+import (
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/url"
+	"os"
+	"path/filepath"
+	"sync"
+
+	"fiume/internal/catalog"
+	"fiume/internal/connect"
+	"fiume/internal/connect/files"
+	"fiume/internal/connect/mariadb"
+	"fiume/internal/core/plan"
+	"fiume/internal/disk"
+	"fiume/internal/topiclog"
+)
+
+// Kinds of errors that callers tell apart.
+var (
+	ErrNotFound = errors.New("not found")
+	ErrConflict = errors.New("conflict")
+	ErrRefused  = errors.New("refused")
+	ErrBusy     = errors.New("busy")
+)
+
+// kindError gives an error a kind without changing its text.
+type kindError struct {
+	kind error
+	text string
+}
+
+func (e *kindError) Error() string { return e.text }
+
+func (e *kindError) Is(target error) bool { return target == e.kind }
+
+// Errorf makes an error of a kind.
+func Errorf(kind error, format string, args ...any) error {
+	return &kindError{kind, fmt.Sprintf(format, args...)}
+}
+
+// Base is shared by the parts of a service. Its exported fields are set before the parts are made, and not changed then.
+type Base struct {
+	Dir      string // data directory
+	Log      *slog.Logger
+	Store    catalog.Records
+	TopicLog *topiclog.Log
+	Files    *files.Roots
+	// Identity tells the services apart that write into one place.
+	Identity string
+	// Databases is how databases are reached.
+	Databases mariadb.Access
+	// Turns are those of questions.
+	Turns *Turns
+
+	mu      sync.Mutex
+	cat     *plan.Catalog
+	defined []catalog.Definition
+}
+
+// Current gives what is declared. It is never changed: a change puts another one in its place. So plans are made of it
+// without a lock, however long that takes.
+func (b *Base) Current() *plan.Catalog {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.cat
+}
+
+// Defined gives the texts of what is declared, in the order of declaration. The list is never changed.
+func (b *Base) Defined() []catalog.Definition {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.defined
+}
+
+// Define has something else be declared from now on. Neither is changed any more.
+func (b *Base) Define(cat *plan.Catalog, defined []catalog.Definition) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.cat, b.defined = cat, defined
+}
+
+// Opener opens what questions read.
+func (b *Base) Opener() *connect.Opener {
+	return &connect.Opener{Topics: b.TopicLog, MariaDB: b.Databases, Files: b.Files, Durable: true}
+}
+
+// JobOpener opens what a job reads and writes.
+func (b *Base) JobOpener(name string) *connect.Opener {
+	o := b.Opener()
+	o.Spools = filepath.Join(b.Dir, StateDir(name), "spools")
+	o.Writer = fmt.Sprintf("job %s of service %s", name, b.Identity)
+	return o
+}
+
+// LongestName is how many letters the catalog keeps of a name.
+const LongestName = 190
+
+// Note adds to the activity log. A log that cannot be written stops nothing.
+func (b *Base) Note(actor, action, object, detail string) {
+	if err := b.Store.Note(actor, action, ClipText(object, LongestName), ClipText(detail, 20_000)); err != nil { // as much as the catalog takes
+		b.Log.Error("the activity log cannot be written", "error", err)
+	}
+}
+
+// ClipText cuts a text that has more letters than n.
+func ClipText(s string, n int) string {
+	if r := []rune(s); len(r) > n {
+		return string(r[:n-1]) + "…"
+	}
+	return s
+}
+
+// WriteWhole writes a file so that after a crash it is there whole, or as it was.
+func WriteWhole(path string, b []byte) error {
+	fs := disk.OS{}
+	if err := disk.Write(fs, path+".new", b); err != nil {
+		return err
+	}
+	if err := os.Chmod(path+".new", 0o600); err != nil {
+		return err
+	}
+	return errors.Join(fs.Rename(path+".new", path), fs.SyncDir(filepath.Dir(path)))
+}
+
+// StateDir is where a job's state lies in the data directory. A name can be any text.
+func StateDir(job string) string { return filepath.Join("checkpoints", "job-"+url.PathEscape(job)) }

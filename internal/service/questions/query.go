@@ -1,0 +1,164 @@
+// Package questions answers what people ask while jobs run: live queries, tries, comparisons, why a row is there, what
+// became of a message, how late a stream is, and whether places can be reached. It changes nothing.
+package questions
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"fiume/internal/connect/rows"
+	"fiume/internal/connect/text"
+	"fiume/internal/core/flow"
+	"fiume/internal/core/plan"
+	"fiume/internal/core/sql"
+	"fiume/internal/core/types"
+	"fiume/internal/service/base"
+	"fiume/internal/service/declare"
+	"fiume/internal/service/jobs"
+	"fiume/internal/service/samples"
+	"fiume/internal/service/topics"
+)
+
+// Questions are what people ask while jobs run.
+type Questions struct {
+	*base.Base
+	topics      *topics.Topics
+	samples     *samples.Samples
+	jobs        *jobs.Jobs
+	definitions *declare.Definitions
+}
+
+// New answers the questions of a service.
+func New(b *base.Base, topics *topics.Topics, samples *samples.Samples, jobs *jobs.Jobs, definitions *declare.Definitions) *Questions {
+	return &Questions{b, topics, samples, jobs, definitions}
+}
+
+// LiveQuery is a bound query that can be run.
+type LiveQuery struct {
+	Columns []declare.Column
+	s       *Questions
+	plan    *plan.Plan
+}
+
+// Query binds a bare SELECT. in.Begin is where topics are read from that do not say so; "" is now.
+func (s *Questions) Query(in declare.Script) (*LiveQuery, error) {
+	script, err := sql.Parse(in.File, in.SQL, in.Params)
+	if err != nil {
+		return nil, err
+	}
+	errs := &sql.Errors{File: in.File, Text: in.SQL}
+	if len(script.Statements) != 1 {
+		errs.Add(sql.WrongPlace, sql.Span{From: 0, To: len(in.SQL)}, "", "expected one SELECT, found %d statements", len(script.Statements))
+		return nil, errs.Err()
+	}
+	q, ok := script.Statements[0].(*sql.Query)
+	if !ok {
+		errs.Add(sql.WrongPlace, script.Statements[0].At(), "send it with fiume apply", "expected a SELECT")
+		return nil, errs.Err()
+	}
+	p := s.Current().Query(q, errs)
+	if err := errs.Err(); err != nil {
+		return nil, err
+	}
+	if in.Begin != "" {
+		begin, err := plan.ParseBound(in.Begin)
+		if err != nil {
+			return nil, base.Errorf(base.ErrRefused, "begin: %s", err)
+		}
+		for _, o := range p.Scans() {
+			if o.Since.Kind == plan.Default && o.OfTable == nil && o.Stream.Place == "topic" {
+				o.Since = begin
+			}
+		}
+	}
+	out := &LiveQuery{s: s, plan: p}
+	for _, f := range p.Outputs()[0].Fields {
+		out.Columns = append(out.Columns, declare.Column{Name: f.Name, Type: f.Type.String()})
+	}
+	return out, nil
+}
+
+// Fields gives the columns of the result.
+func (q *LiveQuery) Fields() []types.Field { return q.plan.Outputs()[0].Fields }
+
+// QueryAside says how many rows of a query were late or rejected, and why one of them was.
+type QueryAside struct {
+	Late     int64  `json:"late"`
+	Rejected int64  `json:"rejected"`
+	Reason   string `json:"reason,omitempty" doc:"of one of them, with where it came from"`
+}
+
+// asideOf counts what a run has set aside.
+func asideOf(st flow.Status, samples []flow.NamedSample) (a QueryAside) {
+	for _, x := range st.Steps {
+		a.Late += x.Counts.Late
+		a.Rejected += x.Counts.Rejected
+	}
+	for _, x := range samples {
+		if a.Reason == "" || x.Kind == "rejected" {
+			if a.Reason = x.Reason; x.Origin != "" {
+				a.Reason += " (" + x.Origin + ")"
+			}
+		}
+	}
+	return a
+}
+
+// asideEvery is how often it is looked whether rows of a query were set aside.
+const asideEvery = 500 * time.Millisecond
+
+// Run gives the rows, as JSON objects, until the query ends or the context is cancelled. It gives the
+// ledger of the run. aside is told now and then how many rows were set aside, when there are more.
+func (q *LiveQuery) Run(ctx context.Context, each func(row []byte) error, aside func(QueryAside)) (flow.Status, []flow.NamedSample, error) {
+	leave, err := q.s.Listen()
+	if err != nil {
+		return flow.Status{}, nil, err
+	}
+	defer leave()
+	o := q.s.Opener()
+	o.Live = true
+	limit := q.plan.Outputs()[0].Limit
+	o.Rows = &rows.Sink{Format: "json", Limit: limit, Each: each}
+	if limit == 0 {
+		return flow.Status{}, nil, nil
+	}
+	if err := o.Check(ctx, q.plan); err != nil {
+		return flow.Status{}, nil, base.Errorf(base.ErrRefused, "%s", err)
+	}
+	run, err := flow.New(q.plan, o, q.s.Asked(flow.Options{Describe: text.Describe, Parallelism: 1}))
+	if err != nil {
+		return flow.Status{}, nil, err
+	}
+	ended, told := make(chan struct{}), make(chan struct{})
+	var last QueryAside
+	tell := func() {
+		if a := asideOf(run.Status(), run.Samples()); a.Late+a.Rejected > last.Late+last.Rejected {
+			last = a
+			aside(a)
+		}
+	}
+	go func() {
+		defer close(told)
+		t := time.NewTicker(asideEvery)
+		defer t.Stop()
+		for {
+			select {
+			case <-ended:
+				return
+			case <-t.C:
+				tell()
+			}
+		}
+	}()
+	err = run.Run(ctx)
+	close(ended)
+	<-told
+	if err == nil {
+		tell()
+	}
+	if ctx.Err() != nil && errors.Is(err, context.Cause(ctx)) {
+		err = nil
+	}
+	return run.Status(), run.Samples(), err
+}
