@@ -240,7 +240,7 @@ func TestDrift(t *testing.T) {
 	if d, err = p.Drift(t.Context(), "reads"); err != nil || len(d.Fields) != 0 {
 		t.Errorf("with what was proposed there are still differences: %+v %v", d, err)
 	}
-	p.fiume("", "drift", "nothing").want(t, 4, "nothing is called")
+	p.fiume("", "drift", "nothing").want(t, 4, `no stream and no table is called "nothing"`)
 }
 
 // TestTry runs a job with declarations that are not there over a sample, keeps it as a test, and runs that.

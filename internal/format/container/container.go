@@ -36,6 +36,9 @@ var Formats = []string{"json", "csv", "text", "avro", "parquet"}
 // FormatOf guesses the format of a file by its name and its first bytes.
 func FormatOf(name string, data []byte) string {
 	lower := strings.ToLower(name)
+	for _, packed := range []string{".gz", ".zst"} {
+		lower = strings.TrimSuffix(lower, packed)
+	}
 	switch {
 	case bytes.HasPrefix(data, []byte("PAR1")):
 		return "parquet"
@@ -43,6 +46,8 @@ func FormatOf(name string, data []byte) string {
 		return "avro"
 	case strings.HasSuffix(lower, ".csv"), strings.HasSuffix(lower, ".tsv"):
 		return "csv"
+	case strings.HasSuffix(lower, ".avro"), strings.HasSuffix(lower, ".parquet"): // a broken one, which is no text for that
+		return lower[strings.LastIndexByte(lower, '.')+1:]
 	}
 	if t := bytes.TrimLeft(data, "\ufeff \t\r\n"); len(t) > 0 && (t[0] == '{' || t[0] == '[') {
 		return "json"
@@ -130,7 +135,7 @@ func compact(b []byte) []byte {
 
 func csvMessages(data []byte, header bool, most int) (out [][]byte, names []string, err error) {
 	r := csv.NewReader(transform.NewReader(bytes.NewReader(data), unicode.BOMOverride(unicode.UTF8.NewDecoder())))
-	r.FieldsPerRecord = -1
+	r.FieldsPerRecord, r.Comma = -1, Delimiter(data)
 	for len(out) < most {
 		rec, err := r.Read()
 		if errors.Is(err, io.EOF) {
@@ -151,10 +156,40 @@ func csvMessages(data []byte, header bool, most int) (out [][]byte, names []stri
 	return out, names, nil
 }
 
-// CSVRecord writes one record without a line end.
-func CSVRecord(fields []string) []byte {
+// Delimiter guesses what stands between the fields of a CSV file: what gives its first records as many fields each, and
+// more than one; a comma where nothing does.
+func Delimiter(data []byte) rune {
+	const looked = 20
+	best, most := ',', 1
+	for _, d := range []rune{',', ';', '\t', '|'} {
+		r := csv.NewReader(transform.NewReader(bytes.NewReader(data), unicode.BOMOverride(unicode.UTF8.NewDecoder())))
+		r.Comma, r.FieldsPerRecord = d, 0 // as many as the first record has
+		n := 0
+		for range looked {
+			rec, err := r.Read()
+			if errors.Is(err, io.EOF) {
+				break
+			}
+			if n = len(rec); err != nil {
+				n = 0
+				break
+			}
+		}
+		if n > most {
+			best, most = d, n
+		}
+	}
+	return best
+}
+
+// CSVRecord writes one record without a line end, with commas between its fields.
+func CSVRecord(fields []string) []byte { return CSVRecordWith(fields, ',') }
+
+// CSVRecordWith writes one record without a line end.
+func CSVRecordWith(fields []string, delimiter rune) []byte {
 	var b bytes.Buffer
 	w := csv.NewWriter(&b)
+	w.Comma = delimiter
 	_ = w.Write(fields) // a buffer takes all
 	w.Flush()
 	return bytes.TrimRight(b.Bytes(), "\n")
@@ -168,6 +203,7 @@ func avroMessages(data []byte, most int) (out [][]byte, err error) {
 	if err != nil {
 		return nil, fmt.Errorf("the Avro file cannot be read: %w", err)
 	}
+	order := avroShape(r.Schema().Root())
 	for size := 0; len(out) < most && size < mostUnpacked; size += len(out[len(out)-1]) {
 		var v any
 		err := r.Decode(&v)
@@ -177,7 +213,7 @@ func avroMessages(data []byte, most int) (out [][]byte, err error) {
 		if err != nil {
 			return nil, fmt.Errorf("row %d of the Avro file cannot be read: %w", len(out)+1, err)
 		}
-		b, err := json.Marshal(plain(v))
+		b, err := order.line(plain(v))
 		if err != nil {
 			return nil, err
 		}
@@ -238,7 +274,7 @@ func parquetMessages(data []byte, most int) (out [][]byte, err error) {
 		return nil, fmt.Errorf("the Parquet file cannot be read: %w", err)
 	}
 	defer records.Release()
-	size := 0
+	size, order := 0, arrowShape(records.Schema().Fields())
 	for records.Next() {
 		var b bytes.Buffer
 		if err := array.RecordToJSON(records.RecordBatch(), &b); err != nil {
@@ -249,7 +285,11 @@ func parquetMessages(data []byte, most int) (out [][]byte, err error) {
 				return out, nil
 			}
 			size += len(line)
-			out = append(out, bytes.TrimSpace(bytes.Clone(line)))
+			row, err := order.reordered(line)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, row)
 		}
 	}
 	if err := records.Err(); err != nil && !errors.Is(err, io.EOF) {

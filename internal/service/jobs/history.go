@@ -70,15 +70,16 @@ func (s *Jobs) KeepHistory(ctx context.Context) {
 	for beat := 1; ; beat++ {
 		select {
 		case <-ctx.Done():
-			s.lookAtJobs(time.Now(), true)
+			s.Look(time.Now(), true)
 			return
 		case now := <-t.C:
-			s.lookAtJobs(now, beat%int(pointEvery/lookEvery) == 0)
+			s.Look(now, beat%int(pointEvery/lookEvery) == 0)
 		}
 	}
 }
 
-func (s *Jobs) lookAtJobs(now time.Time, point bool) {
+// Look gathers what jobs have set aside since the last look, and with point notes how fast they are.
+func (s *Jobs) Look(now time.Time, point bool) {
 	var aside []catalog.SetAside
 	var reasons []catalog.ReasonCount
 	var minutes []catalog.Minute

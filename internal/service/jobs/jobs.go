@@ -320,6 +320,7 @@ func checkpointInfo(e checkpoint.Entry) CheckpointInfo {
 // PlanOf binds a job's text.
 func (s *Jobs) PlanOf(src string) (*plan.Plan, error) { return PlanIn(s.Current(), src) }
 
+// Info says what the job does now.
 func (j *Job) Info() JobInfo {
 	st, _, _ := j.Status()
 	j.mu.Lock()
@@ -361,6 +362,7 @@ func (j *Job) Info() JobInfo {
 // lengthText is a length of time in words, to the second.
 func lengthText(micros int64) string { return sql.DurationText(micros / types.Second * types.Second) }
 
+// Status gives the ledger, samples of rows set aside, and the newest rows by step: of the run, or of the last one.
 func (j *Job) Status() (flow.Status, []flow.NamedSample, map[string][]string) {
 	j.mu.Lock()
 	run, last := j.run, j.last
@@ -399,6 +401,7 @@ func (s *Jobs) List() []JobInfo {
 	return out
 }
 
+// Named gives a job; the error suggests another name.
 func (s *Jobs) Named(name string) (*Job, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

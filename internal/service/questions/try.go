@@ -50,15 +50,26 @@ func (s *Questions) RowsOf(ctx context.Context, name string, n int) (*TryResult,
 		if err != nil {
 			return nil, err
 		}
-		each := max(1, (n+len(topic.Partitions())-1)/len(topic.Partitions()))
-		ms, err := s.topics.Recorded(scans[0].Stream.Address, topics.Reading{Partition: -1, From: -1, Last: each, Limit: 2 * n})
+		looked := n
+		if _, view := s.Current().Views[name]; view { // it may let few of them through
+			looked, r.Rows = max(n, viewedMessages), viewedMessages
+		}
+		each := max(1, (looked+len(topic.Partitions())-1)/len(topic.Partitions()))
+		ms, err := s.topics.Recorded(scans[0].Stream.Address, topics.Reading{Partition: -1, From: -1, Last: each, Limit: 2 * looked})
 		if err != nil {
 			return nil, err
 		}
 		recent[scans[0].Stream.Name] = ms
 	}
-	return s.try(ctx, r, recent)
+	out, err := s.try(ctx, r, recent)
+	if err == nil && len(out.Results[0].Rows) > n {
+		out.Results[0].Rows = out.Results[0].Rows[len(out.Results[0].Rows)-n:]
+	}
+	return out, err
 }
+
+// viewedMessages are how many of the newest messages a view is run over, to show some of its rows.
+const viewedMessages = 2000
 
 // TryRequest is a text to be tried: declarations that are not there yet, if need be, and a query or a job. It is run
 // over samples, and over what the other streams and tables hold, to their end.

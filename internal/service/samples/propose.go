@@ -256,7 +256,18 @@ func (s *Samples) Propose(ctx context.Context, r SampleRequest) (*Proposal, erro
 		idle = true
 		p.Notes = append(p.Notes, "IDLE AFTER keeps a partition that is silent from holding the others up; sinks show rows once a checkpoint counts then. Leave it out where all partitions have rows all the time")
 	}
-	p.SQL = declaration(p, replaces, where, m.format, idle)
+	format := m.format
+	if m.delimiter != 0 && m.delimiter != ',' {
+		word := sql.QuotedText(string(m.delimiter))
+		if m.delimiter == '\t' {
+			word = `'\t'`
+		}
+		format += ", DELIMITER " + word
+	}
+	if m.packed != "" {
+		p.Notes = append(p.Notes, fmt.Sprintf("the file is packed with %s: a stream over FILES reads it when it is unpacked", m.packed))
+	}
+	p.SQL = declaration(p, replaces, where, format, idle)
 	return p, nil
 }
 

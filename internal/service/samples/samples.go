@@ -25,6 +25,8 @@ import (
 	"fiume/internal/connect/recorded"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
+	"fiume/internal/core/types"
+	formats "fiume/internal/format"
 	"fiume/internal/format/container"
 	"fiume/internal/service/base"
 	"fiume/internal/service/jobs"
@@ -93,6 +95,8 @@ type material struct {
 	name, origin, format string
 	header               []string
 	messages             []recorded.Message
+	delimiter            rune   // of CSV in a file; its messages have commas
+	packed               string // what its file is packed with
 	topic                string // where it is from
 	table                *tableMaterial
 }
@@ -194,6 +198,11 @@ func gatherFile(roots *files.Roots, r SampleRequest, limit int) (*material, erro
 	if len(data) > topics.MostBytes {
 		return nil, base.Errorf(base.ErrRefused, "the file has %d bytes, a sample at most %d; take a part of it", len(data), topics.MostBytes)
 	}
+	data, packed, err := container.Unpacked(data, topics.MostBytes)
+	if err != nil {
+		return nil, base.Errorf(base.ErrRefused, "%s: %s", m.origin, err)
+	}
+	m.packed = packed
 	f := r.Format
 	if f == "" {
 		f = container.FormatOf(r.File, data)
@@ -206,6 +215,9 @@ func gatherFile(roots *files.Roots, r SampleRequest, limit int) (*material, erro
 		m.format = "json"
 	}
 	m.header = header
+	if f == "csv" {
+		m.delimiter = container.Delimiter(data)
+	}
 	now := time.Now().UnixMicro()
 	for i, v := range values {
 		m.messages = append(m.messages, recorded.Message{Offset: int64(i), At: now, Value: v})
@@ -424,11 +436,20 @@ func Fitted(info SampleInfo, ms []recorded.Message, st *plan.Stream) ([]recorded
 	if st.Place == "mariadb" {
 		format = "json"
 	}
-	if info.Format != format {
+	switch {
+	case format == "text": // any message is a line
+		return ms, nil
+	case format == "json" && info.Format == "csv" && info.Header != nil:
+		return asObjects(info.Header, ms, st.Columns), nil
+	case info.Format != format:
 		return nil, base.Errorf(base.ErrRefused, "the sample %s is %s, and %s reads %s", info.Name, strings.ToUpper(info.Format), st.Name, strings.ToUpper(format))
 	}
 	if format != "csv" || info.Header == nil {
 		return ms, nil
+	}
+	dialect, err := formats.CSVOf(st.Options)
+	if err != nil {
+		return nil, err
 	}
 	// A topic's records have no header: the fields are put into the order of the columns.
 	at := make([]int, len(st.Columns))
@@ -447,7 +468,50 @@ func Fitted(info SampleInfo, ms []recorded.Message, st *plan.Stream) ([]recorded
 				fields[k] = rec[f]
 			}
 		}
-		out[i].Value = container.CSVRecord(fields)
+		out[i].Value = container.CSVRecordWith(fields, rune(dialect.Delimiter))
 	}
 	return out, nil
+}
+
+// asObjects makes JSON of records with a header: each column that the header names gets its field, an empty one is null.
+func asObjects(header []string, ms []recorded.Message, columns []types.Field) []recorded.Message {
+	out := slices.Clone(ms)
+	for i, m := range ms {
+		rec, err := container.CSVFields(m.Value)
+		if err != nil {
+			continue // it is a bad row there, too
+		}
+		b := []byte{'{'}
+		for k, h := range header {
+			h = strings.TrimSpace(h)
+			if k >= len(rec) {
+				break
+			}
+			kind := types.Varchar
+			if c := slices.IndexFunc(columns, func(f types.Field) bool { return strings.EqualFold(f.Name, h) }); c >= 0 {
+				h, kind = columns[c].Name, columns[c].Type.Kind
+			}
+			if len(b) > 1 {
+				b = append(b, ',')
+			}
+			name, _ := json.Marshal(h) // a text can be written
+			b = append(append(b, name...), ':')
+			b = append(b, jsonField(rec[k], kind)...)
+		}
+		out[i].Value = append(b, '}')
+	}
+	return out
+}
+
+// jsonField is a field of CSV as a JSON value for a column of a kind.
+func jsonField(text string, kind types.Kind) []byte {
+	trimmed := strings.TrimSpace(text)
+	switch {
+	case trimmed == "":
+		return []byte("null")
+	case kind != types.Varchar && kind != types.Timestamp && json.Valid([]byte(trimmed)): // a number, a truth value, an array
+		return []byte(trimmed)
+	}
+	b, _ := json.Marshal(text)
+	return b
 }

@@ -119,6 +119,7 @@ func MessageOf(m recorded.Message) Message {
 	return out
 }
 
+// Info tells about a topic, and who reads and writes it.
 func (s *Topics) Info(t *topiclog.Topic) TopicInfo {
 	out := TopicInfo{Name: t.Name, ReadBy: []string{}, WrittenBy: []string{}}
 	if t.Settings.RetainFor > 0 {
@@ -235,6 +236,7 @@ func (s *Topics) List() []TopicInfo {
 	return out
 }
 
+// Named gives a topic; the error suggests another name.
 func (s *Topics) Named(name string) (*topiclog.Topic, error) {
 	if t := s.TopicLog.Topic(name); t != nil {
 		return t, nil
@@ -299,10 +301,10 @@ type Reading struct {
 	Text      string    // only those whose value has this text, unless empty
 }
 
-// mostScanned is how many messages of a partition are looked at to find those with a key or a text.
+// MostScanned is how many messages of a partition are looked at to find those with a key or a text.
 const MostScanned = 2_000_000
 
-// mostBytes is how many bytes of messages a sample may have.
+// MostBytes is how many bytes of messages a sample may have.
 const MostBytes = 12 << 20
 
 // mostAnswered is how many bytes of messages are given at once.
@@ -321,6 +323,7 @@ func (s *Topics) Read(name string, r Reading) (out []Message, cut bool, err erro
 	return out, size >= r.Bytes, err
 }
 
+// Recorded reads messages as they lie in the topic.
 func (s *Topics) Recorded(name string, r Reading) ([]recorded.Message, error) {
 	left := cmp.Or(r.Bytes, MostBytes)
 	t, err := s.Named(name)

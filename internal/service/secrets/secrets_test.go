@@ -1,0 +1,88 @@
+package secrets_test
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"fiume/internal/service/secrets"
+	"fiume/internal/service/servicetest"
+)
+
+// TestSecrets: a secret is kept sealed, goes to one address, and cannot be opened without the key or under another name.
+func TestSecrets(t *testing.T) {
+	p := servicetest.New(t)
+	const value = "geheim größer \x00"
+	for _, name := range []string{"", "a b", "../x", strings.Repeat("x", 101), "ü"} {
+		p.Says(p.Secrets.Set("ada", name, value, ""), "a secret's name has 1 to 100 letters")
+	}
+	for name, address := range map[string]string{"any": "", "bound": "race@127.0.0.1:3306"} {
+		if err := p.Secrets.Set("ada", name, value, address); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if names, err := p.Secrets.List(); err != nil || !slices.Equal(names, []string{"any", "bound"}) {
+		t.Error(names, err)
+	}
+	if sealed, err := p.Records.SecretNamed("any"); err != nil || strings.Contains(string(sealed), "geheim") {
+		t.Errorf("%q %v", sealed, err)
+	}
+	for _, a := range p.Activity() {
+		if strings.Contains(a, "geheim") {
+			t.Error(a)
+		}
+	}
+	open := func(v *secrets.Vault, name, address string, parts ...string) {
+		t.Helper()
+		got, err := v.OpenFor(name, address)
+		if len(parts) > 0 {
+			p.Says(err, parts...)
+			if got != "" || strings.Contains(err.Error(), "geheim") {
+				t.Errorf("%q, %v", got, err)
+			}
+		} else if err != nil || got != value {
+			t.Errorf("%q, %v", got, err)
+		}
+	}
+	open(p.Secrets, "any", "a@first:1")
+	open(p.Secrets, "any", "a@other:1", "belongs to a@first:1", "fiume secret set any --for a@other:1")
+	open(p.Secrets, "any", "a@first:1")
+	open(p.Secrets, "bound", "a@first:1", "belongs to race@127.0.0.1:3306")
+	open(p.Secrets, "bound", "race@127.0.0.1:3306")
+	open(p.Secrets, "nothing", "a@first:1", "there is no secret 'nothing'; set it with: fiume secret set nothing")
+
+	q := p.Restart()
+	open(q.Secrets, "any", "a@first:1")
+	// What was sealed for one name does not open under another.
+	sealed, err := q.Records.SecretNamed("any")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, bytes := range map[string][]byte{"swapped": sealed, "short": {1, 2}, "cut": sealed[:len(sealed)-1]} {
+		if err := q.Records.PutSecret(name, "", bytes); err != nil {
+			t.Fatal(err)
+		}
+		open(q.Secrets, name, "a@first:1", "set it again")
+	}
+	// Without the key nothing opens, and a new one serves for what is set from then on.
+	if err := os.Remove(filepath.Join(q.Base.Dir, "secrets.key")); err != nil {
+		t.Fatal(err)
+	}
+	r := q.Restart()
+	open(r.Secrets, "any", "a@first:1", "was sealed with another key; set it again")
+	if err := r.Secrets.Set("ada", "any", value, ""); err != nil {
+		t.Fatal(err)
+	}
+	open(r.Secrets, "any", "a@third:1")
+	if st, err := os.Stat(filepath.Join(r.Base.Dir, "secrets.key")); err != nil || st.Mode().Perm() != 0o600 {
+		t.Error(st.Mode(), err)
+	}
+	if err := os.WriteFile(filepath.Join(r.Base.Dir, "secrets.key"), []byte("short"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := secrets.Open(r.Base); err == nil || !strings.Contains(err.Error(), "the key of the secrets") {
+		t.Error(err)
+	}
+}
