@@ -295,7 +295,7 @@ func TestWrongInput(t *testing.T) {
 		DECLARE SINK no_topic TO TOPIC 'nowhere';`)
 	for _, c := range []struct{ sql, code, text string }{
 		{"SELECT 1;", "syntax", "FROM"},
-		{"CREATE JOB j AS SELECT chip FROM reads ROUTE TO no_table;", "misfit", "one that fits is: CREATE TABLE crowds (chip TEXT)"},
+		{"CREATE JOB j AS SELECT chip FROM reads ROUTE TO no_table;", "misfit", "one that fits is: CREATE TABLE `crowds` (`chip` TEXT)"},
 		{"CREATE JOB j AS SELECT chip, mat FROM reads ROUTE TO crowding;", "misfit", "the table crowding has no column chip"},
 		{"CREATE JOB j AS SELECT mat, read_at AS opened, read_at AS closed, chip AS runners FROM reads ROUTE TO crowding;", "misfit", "the column runners is bigint, the rows have VARCHAR"},
 		{"CREATE JOB j AS SELECT mat, read_at AS opened FROM reads ROUTE TO crowding;", "misfit", "the column closed is NOT NULL"},

@@ -17,13 +17,16 @@ import (
 	"time"
 
 	"fiume/internal/catalog"
+	"fiume/internal/connect/mariadb"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
 	"fiume/internal/service"
 	"fiume/internal/service/base"
+	"fiume/internal/service/databases"
 	"fiume/internal/service/declare"
 	"fiume/internal/service/jobs"
 	"fiume/internal/service/questions"
+	"fiume/internal/service/secrets"
 	"fiume/internal/service/topics"
 	"fiume/internal/topiclog"
 
@@ -523,10 +526,10 @@ func (h *handler) routes(a huma.API) {
 			return answer(Written{len(in.Body), again}, err)
 		})
 
-	huma.Register(a, op("secrets", "GET", "/api/secrets", "The names of the secrets", "service"),
-		func(ctx context.Context, in *struct{ Paging }) (*body[Page[string]], error) {
+	huma.Register(a, op("secrets", "GET", "/api/secrets", "The secrets, without their values", "service"),
+		func(ctx context.Context, in *struct{ Paging }) (*body[Page[secrets.Secret]], error) {
 			all, err := h.s.Secrets.List()
-			return listed(all, err, in.Paging, func(n string) string { return n })
+			return listed(all, err, in.Paging, func(s secrets.Secret) string { return s.Name })
 		})
 	huma.Register(a, op("set-secret", "PUT", "/api/secrets/{name}", "Set a secret; nothing gives it out again", "service"),
 		func(ctx context.Context, in *struct {
@@ -538,4 +541,50 @@ func (h *handler) routes(a huma.API) {
 		}) (*struct{}, error) {
 			return nil, problem(h.s.Secrets.Set(in.Actor, in.Name, in.Body.Value, in.Body.For))
 		})
+	huma.Register(a, op("drop-secret", "DELETE", "/api/secrets/{name}", "Forget a secret that no endpoint uses", "service"),
+		func(ctx context.Context, in *Change) (*struct{}, error) {
+			return nil, problem(h.s.Secrets.Drop(in.Actor, in.Name))
+		})
+
+	huma.Register(a, op("databases", "GET", "/api/databases", "The databases on the service's private server", "service"),
+		func(ctx context.Context, in *struct{ Paging }) (*body[Page[catalog.Database]], error) {
+			all, err := h.s.Databases.List(ctx)
+			return listed(all, err, in.Paging, func(d catalog.Database) string { return d.Name })
+		})
+	huma.Register(a, op("create-database", "POST", "/api/databases", "Make a database on the private server, and a user who owns it", "service"),
+		func(ctx context.Context, in *struct {
+			Acting
+			Body DatabaseRequest
+		}) (*body[*databases.Made], error) {
+			return answer(h.s.Databases.Create(ctx, in.Actor, in.Body.Name, in.Body.User))
+		})
+	huma.Register(a, op("drop-database", "DELETE", "/api/databases/{name}", "Delete a database of the private server, with all that is in it", "service"),
+		func(ctx context.Context, in *Change) (*struct{}, error) {
+			return nil, problem(h.s.Databases.Drop(ctx, in.Actor, in.Name))
+		})
+	huma.Register(a, op("run-statements", "POST", "/api/endpoints/{name}/run", "Have the server of an endpoint run statements of its own, as to make tables", "service"),
+		func(ctx context.Context, in *struct {
+			Change
+			Body struct {
+				SQL string `json:"sql" minLength:"1" doc:"in the server's language, one or more statements"`
+			}
+		}) (*body[Ran], error) {
+			out, err := h.s.Databases.Run(ctx, in.Actor, in.Name, in.Body.SQL)
+			if err != nil && len(out) > 0 {
+				return &body[Ran]{Ran{out, err.Error()}}, nil
+			}
+			return answer(Ran{Results: out}, err)
+		})
+}
+
+// DatabaseRequest makes a database.
+type DatabaseRequest struct {
+	Name string `json:"name" minLength:"1" maxLength:"60"`
+	User string `json:"user,omitempty" maxLength:"60" doc:"who owns it; called as the database where left out"`
+}
+
+// Ran is the rows that statements gave, up to the first that failed.
+type Ran struct {
+	Results []mariadb.Result `json:"results"`
+	Problem string           `json:"problem,omitempty" doc:"why the statement behind them failed"`
 }

@@ -426,8 +426,24 @@ func (m *Memory) SecretNamed(name string) (sealed []byte, err error) {
 }
 
 // Secrets is as Store.Secrets.
-func (m *Memory) Secrets() (out []string, err error) {
-	return out, m.do("Secrets", func() error { out = slices.Sorted(maps.Keys(m.secrets)); return nil })
+func (m *Memory) Secrets() (out []Secret, err error) {
+	return out, m.do("Secrets", func() error {
+		for _, n := range slices.Sorted(maps.Keys(m.secrets)) {
+			x := m.secrets[n]
+			x.Sealed = nil
+			out = append(out, x)
+		}
+		return nil
+	})
+}
+
+// DropSecret is as Store.DropSecret.
+func (m *Memory) DropSecret(name string) (there bool, err error) {
+	return there, m.do("DropSecret", func() error {
+		_, there = m.secrets[name]
+		delete(m.secrets, name)
+		return nil
+	})
 }
 
 // Note is as Store.Note.

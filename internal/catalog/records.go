@@ -37,7 +37,8 @@ type Records interface {
 	PutSecret(name, address string, sealed []byte) error
 	BindSecret(name, address string) (bound string, err error)
 	SecretNamed(name string) ([]byte, error)
-	Secrets() ([]string, error)
+	Secrets() ([]Secret, error)
+	DropSecret(name string) (bool, error)
 
 	Note(actor, action, object, detail string) error
 	Activity(before uint, object string, limit int) ([]Activity, error)

@@ -78,8 +78,16 @@ func recordsTest(t *testing.T, s Records) {
 		t.Error("a secret that is not there is bound")
 	}
 	must(s.PutSecret("a", "", []byte{1}))
-	if names, err := s.Secrets(); err != nil || !slices.Equal(names, []string{"a", "p"}) {
-		t.Error(names, err)
+	if all, err := s.Secrets(); err != nil || len(all) != 2 || all[0].Name != "a" || all[1].Address != "a@b:1" || all[1].Sealed != nil {
+		t.Errorf("%+v %v", all, err)
+	}
+	for _, want := range []bool{true, false} {
+		if there, err := s.DropSecret("a"); err != nil || there != want {
+			t.Error(there, err)
+		}
+	}
+	if b, err := s.SecretNamed("a"); err != nil || b != nil {
+		t.Error(b, err)
 	}
 
 	must(s.ReplaceJob("j", 2, "two", "bob"))

@@ -410,6 +410,94 @@ func freePort() (int, error) {
 	return l.Addr().(*net.TCPAddr).Port, nil
 }
 
+// Database is one of the databases on the private server.
+type Database struct {
+	Name   string   `json:"name"`
+	Tables int      `json:"tables"`
+	Bytes  int64    `json:"bytes" doc:"of data and indexes, as the server reckons"`
+	Users  []string `json:"users" doc:"who may do everything in it"`
+}
+
+// ownDatabases are the server's, and the catalog's.
+var ownDatabases = []string{"mysql", "information_schema", "performance_schema", "sys", "fiume"}
+
+// Databases lists the databases but for its own ones and the catalog.
+func (s *Server) Databases(ctx context.Context) ([]Database, error) {
+	db, err := sql.Open("mysql", s.DSN(""))
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	out := []Database{}
+	rows, err := db.QueryContext(ctx, "SELECT s.schema_name, COUNT(t.table_name), COALESCE(SUM(t.data_length + t.index_length), 0) FROM information_schema.schemata s LEFT JOIN information_schema.tables t ON t.table_schema = s.schema_name GROUP BY s.schema_name ORDER BY s.schema_name")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		d := Database{Users: []string{}}
+		if err := rows.Scan(&d.Name, &d.Tables, &d.Bytes); err != nil {
+			return nil, err
+		}
+		if !slices.Contains(ownDatabases, d.Name) {
+			out = append(out, d)
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	for i := range out {
+		users, err := db.QueryContext(ctx, "SELECT user FROM mysql.db WHERE db = ? ORDER BY user", out[i].Name)
+		if err != nil {
+			return nil, err
+		}
+		for users.Next() {
+			var u string
+			if err := users.Scan(&u); err != nil {
+				return nil, errors.Join(err, users.Close())
+			}
+			out[i].Users = append(out[i].Users, u)
+		}
+		if err := errors.Join(users.Err(), users.Close()); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// DropDatabase deletes a database with all that is in it, and those of its users who have no other one.
+func (s *Server) DropDatabase(ctx context.Context, name string) error {
+	all, err := s.Databases(ctx)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(all, func(d Database) bool { return d.Name == name })
+	if i < 0 {
+		return fmt.Errorf("there is no database %q", name)
+	}
+	db, err := sql.Open("mysql", s.DSN(""))
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	statements := []string{"DROP DATABASE `" + strings.ReplaceAll(name, "`", "``") + "`"}
+	for _, u := range all[i].Users {
+		more := slices.ContainsFunc(all, func(d Database) bool { return d.Name != name && slices.Contains(d.Users, u) })
+		if plainName.MatchString(u) {
+			statements = append(statements, fmt.Sprintf("REVOKE ALL PRIVILEGES ON %s.* FROM '%s'@'127.0.0.1'", name, u))
+			if !more && u != s.User {
+				statements = append(statements, fmt.Sprintf("DROP USER IF EXISTS '%s'@'127.0.0.1'", u))
+			}
+		}
+	}
+	for _, q := range statements {
+		if _, err := db.ExecContext(ctx, q); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // MakeDatabase makes a database and a user who owns it.
 func (s *Server) MakeDatabase(ctx context.Context, name, user, password string) error {
 	db, err := sql.Open("mysql", s.DSN(""))

@@ -406,7 +406,13 @@ func (s *Store) SecretNamed(name string) ([]byte, error) {
 	return out.Sealed, err
 }
 
-// Secrets gives the names of the secrets.
-func (s *Store) Secrets() (out []string, err error) {
-	return out, s.db.Model(&Secret{}).Order("name").Pluck("name", &out).Error
+// Secrets gives the secrets in the order of their names, without what is sealed.
+func (s *Store) Secrets() (out []Secret, err error) {
+	return out, s.db.Omit("sealed").Order("name").Find(&out).Error
+}
+
+// DropSecret forgets a secret and says whether it was there.
+func (s *Store) DropSecret(name string) (bool, error) {
+	r := s.db.Where("name = ?", name).Delete(&Secret{})
+	return r.RowsAffected > 0, r.Error
 }

@@ -1,8 +1,14 @@
 package cli
 
 import (
+	"context"
+	"errors"
 	"fmt"
+	"net/http"
+	"os"
+	"strings"
 
+	"fiume/internal/api"
 	"fiume/internal/connect"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
@@ -14,15 +20,16 @@ import (
 func (a *app) explainCommand() *cobra.Command {
 	var rate float64
 	c := &cobra.Command{
-		Use:   "explain FILE.sql…",
-		Short: "Show how the jobs and queries of files would run",
-		Long: `Shows the steps of every job and query of the files, read in the order given as one
+		Use:   "explain FILE.sql… | JOB…",
+		Short: "Show how the jobs and queries of files would run, or a job of the service runs",
+		Long: `A name that no file has is that of a job of the service. Shows the steps of every job and query of the files, read in the order given as one
 script: what each source decodes, keys and windows, what has been moved toward the
 source, what is not computed, how the work is shared, and the most that each step
-keeps at a rate of rows. Nothing outside is looked at.`,
+keeps at a rate of rows. Of files nothing outside is looked at.`,
 		Example: `  fiume explain demo/sql/race.sql
-  fiume explain jobs.sql --rate 50000 --output json`,
-		Args: atLeast(1, 0, "files of SQL"),
+  fiume explain jobs.sql --rate 50000 --output json
+  fiume explain crowding`,
+		Args: atLeast(1, 0, "files of SQL, or jobs"),
 		RunE: func(c *cobra.Command, args []string) error {
 			params, err := a.params()
 			if err != nil {
@@ -32,6 +39,14 @@ keeps at a rate of rows. Nothing outside is looked at.`,
 			cat.Sample = samples.SampledFiles
 			out := []*plan.Explanation{}
 			for _, name := range args {
+				if _, err := os.Stat(name); errors.Is(err, os.ErrNotExist) && !strings.HasSuffix(name, ".sql") && name != "-" {
+					x, err := a.explainedJob(c.Context(), name, rate)
+					if err != nil {
+						return err
+					}
+					out = append(out, x)
+					continue
+				}
 				src, err := a.readFile(name)
 				if err != nil {
 					return err
@@ -71,6 +86,25 @@ keeps at a rate of rows. Nothing outside is looked at.`,
 	a.setFlag(c)
 	c.Flags().Float64Var(&rate, "rate", plan.DefaultRate, "rows a second from each source, for the bounds of the state")
 	return c
+}
+
+// explainedJob asks the service how a job runs.
+func (a *app) explainedJob(ctx context.Context, name string, rate float64) (*plan.Explanation, error) {
+	d, err := a.client().Job(ctx, name)
+	var p *api.Problem
+	switch {
+	case errors.As(err, &p) && p.Status == http.StatusNotFound:
+		return nil, fail(exitNotFound, "there is no file %s, and %s", name, p.Detail)
+	case err != nil:
+		return nil, failed(err)
+	case d.Plan == nil:
+		return nil, fail(exitFailed, "the job %s cannot be read any more; fiume job show %[1]s says why", name)
+	}
+	if rate != plan.DefaultRate {
+		return nil, fail(exitUsage, "--rate is for files: EXPLAIN of a job on the service reckons with %.0f rows a second", float64(plan.DefaultRate))
+	}
+	d.Plan.Name = name
+	return d.Plan, nil
 }
 
 // explainedPlan binds what an EXPLAIN statement shows; nil for other statements and for jobs by name.

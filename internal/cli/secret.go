@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"strings"
@@ -28,25 +29,43 @@ func (a *app) secretCommand() *cobra.Command {
 	}
 	set.Flags().StringVar(&address, "for", "", "user@host:port that the secret may be sent to")
 	list := &cobra.Command{
-		Use: "list", Short: "List the names of the secrets", Example: "  fiume secret list", Args: arity(0, "no arguments"),
+		Use: "list", Short: "List the secrets, without their values", Example: "  fiume secret list", Args: arity(0, "no arguments"),
 		RunE: func(c *cobra.Command, args []string) error {
-			names, err := a.client().Secrets(c.Context())
+			all, err := a.client().Secrets(c.Context())
 			if err != nil {
 				return failed(err)
 			}
 			if a.output == "json" {
-				return a.printJSON(names)
+				return a.printJSON(all)
 			}
-			if len(names) == 0 {
-				fmt.Fprintln(a.out, "no secrets")
+			if len(all) == 0 {
+				fmt.Fprintln(a.out, "no secrets; set one with: fiume secret set NAME < FILE")
+				return nil
 			}
-			for _, n := range names {
-				fmt.Fprintln(a.out, n)
+			var rows [][]string
+			for _, s := range all {
+				rows = append(rows, []string{s.Name, cmp.Or(s.For, "the first that uses it"), cmp.Or(strings.Join(s.UsedBy, ", "), "-"), ago(s.Changed)})
 			}
+			columns(a.out, []string{"SECRET", "SENT TO", "ENDPOINTS", "SET"}, rows)
 			return nil
 		},
 	}
+	var yes bool
+	drop := &cobra.Command{
+		Use: "drop NAME", Short: "Forget a secret that no endpoint uses", Example: "  fiume secret drop race_db --yes", Args: arity(1, "a name"),
+		RunE: func(c *cobra.Command, args []string) error {
+			if ok, err := a.sure(fmt.Sprintf("The secret %s is forgotten for good.", args[0]), yes); err != nil || !ok {
+				return err
+			}
+			if err := a.client().DropSecret(c.Context(), args[0]); err != nil {
+				return failed(err)
+			}
+			fmt.Fprintf(a.out, "secret %s forgotten\n", args[0])
+			return nil
+		},
+	}
+	drop.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	a.outputFlag(list, "text", "json")
-	secret.AddCommand(set, list)
+	secret.AddCommand(set, list, drop)
 	return secret
 }

@@ -16,9 +16,11 @@ import (
 	"fiume/internal/api"
 	"fiume/internal/catalog"
 	"fiume/internal/service"
+	"fiume/internal/service/databases"
 	"fiume/internal/service/declare"
 	"fiume/internal/service/jobs"
 	"fiume/internal/service/questions"
+	"fiume/internal/service/secrets"
 	"fiume/internal/service/topics"
 )
 
@@ -228,9 +230,34 @@ func (c *Client) SetSecretFor(ctx context.Context, name, value, address string) 
 	return c.call(ctx, "PUT", "/api/secrets/"+url.PathEscape(name), map[string]string{"value": value, "for": address}, nil)
 }
 
-// Secrets gives the names of the secrets.
-func (c *Client) Secrets(ctx context.Context) ([]string, error) {
-	return pages[string](ctx, c, "/api/secrets", nil)
+// Secrets gives the secrets, without their values.
+func (c *Client) Secrets(ctx context.Context) ([]secrets.Secret, error) {
+	return pages[secrets.Secret](ctx, c, "/api/secrets", nil)
+}
+
+// DropSecret forgets a secret that no endpoint uses.
+func (c *Client) DropSecret(ctx context.Context, name string) error {
+	return c.call(ctx, "DELETE", "/api/secrets/"+url.PathEscape(name), nil, nil)
+}
+
+// Databases gives the databases on the service's private server.
+func (c *Client) Databases(ctx context.Context) ([]catalog.Database, error) {
+	return pages[catalog.Database](ctx, c, "/api/databases", nil)
+}
+
+// CreateDatabase makes a database on the private server.
+func (c *Client) CreateDatabase(ctx context.Context, in api.DatabaseRequest) (out *databases.Made, err error) {
+	return out, c.call(ctx, "POST", "/api/databases", in, &out)
+}
+
+// DropDatabase deletes a database of the private server.
+func (c *Client) DropDatabase(ctx context.Context, name string) error {
+	return c.call(ctx, "DELETE", "/api/databases/"+url.PathEscape(name), nil, nil)
+}
+
+// RunStatements has the server of an endpoint run statements of its own.
+func (c *Client) RunStatements(ctx context.Context, endpoint, text string) (out api.Ran, err error) {
+	return out, c.call(ctx, "POST", "/api/endpoints/"+url.PathEscape(endpoint)+"/run", map[string]string{"sql": text}, &out)
 }
 
 // Query runs a SELECT. columns is called once, then row for each row as it comes, until the query

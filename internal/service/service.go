@@ -18,6 +18,7 @@ import (
 	"fiume/internal/connect/files"
 	"fiume/internal/disk"
 	"fiume/internal/service/base"
+	"fiume/internal/service/databases"
 	"fiume/internal/service/declare"
 	"fiume/internal/service/jobs"
 	"fiume/internal/service/questions"
@@ -50,6 +51,7 @@ type Service struct {
 	Definitions *declare.Definitions
 	Questions   *questions.Questions
 	Secrets     *secrets.Vault
+	Databases   *databases.Databases
 
 	base   *base.Base
 	store  *catalog.Store
@@ -116,6 +118,11 @@ func (s *Service) open(ctx context.Context, c Config) (err error) {
 		return err
 	}
 	b.Databases.Secret = s.Secrets.OpenFor
+	var private databases.Server
+	if s.server != nil {
+		private = s.server
+	}
+	s.Databases = databases.New(b, private, s.Secrets)
 	if err := declare.Load(b); err != nil {
 		return err
 	}

@@ -108,9 +108,19 @@ func serverOf(e *plan.Endpoint, access Access) (s server, err error) {
 
 // connect opens an endpoint's database.
 func connect(e *plan.Endpoint, access Access) (*sql.DB, string, error) {
-	s, err := serverOf(e, access)
+	c, err := configOf(e, access)
 	if err != nil {
 		return nil, "", err
+	}
+	db, err := open(c, e)
+	return db, c.DBName, err
+}
+
+// configOf tells the driver how an endpoint's database is opened.
+func configOf(e *plan.Endpoint, access Access) (*mysql.Config, error) {
+	s, err := serverOf(e, access)
+	if err != nil {
+		return nil, err
 	}
 	c := mysql.NewConfig()
 	c.User, c.Passwd, c.Addr, c.DBName, c.Net = s.user, s.password, s.host, s.db, "tcp"
@@ -120,11 +130,15 @@ func connect(e *plan.Endpoint, access Access) (*sql.DB, string, error) {
 	c.InterpolateParams = true
 	c.Timeout, c.ReadTimeout, c.WriteTimeout = 5*time.Second, time.Minute, time.Minute
 	c.Logger = quiet{}
+	return c, nil
+}
+
+func open(c *mysql.Config, e *plan.Endpoint) (*sql.DB, error) {
 	conn, err := mysql.NewConnector(c)
 	if err != nil {
-		return nil, "", fmt.Errorf("endpoint %s: %w", e.Name, err)
+		return nil, fmt.Errorf("endpoint %s: %w", e.Name, err)
 	}
-	return sql.OpenDB(conn), s.db, nil
+	return sql.OpenDB(conn), nil
 }
 
 type quiet struct{}
@@ -151,7 +165,7 @@ func check(ctx context.Context, db *sql.DB, schema string, out *plan.Op) error {
 	table := out.Sink.Address
 	rows, err := db.QueryContext(ctx, "SELECT column_name, data_type, is_nullable='NO' AND column_default IS NULL AND extra NOT LIKE '%auto_increment%' AND extra NOT LIKE '%GENERATED%' FROM information_schema.columns WHERE table_schema=? AND table_name=? ORDER BY ordinal_position", schema, table)
 	if err != nil {
-		return fmt.Errorf("endpoint %s cannot be reached at %s: %w", out.Sink.Via.Name, out.Sink.Via.Address, err)
+		return fmt.Errorf("endpoint %s cannot be reached at %s: %w", out.Sink.Via.Name, out.Sink.Via.Address, advised(out.Sink.Via, err))
 	}
 	defer rows.Close()
 	have := map[string]tableColumn{}
@@ -275,16 +289,23 @@ func suggestTable(out *plan.Op) string {
 	var cols []string
 	for _, f := range out.Fields {
 		k := kinds[f.Type.Kind]
-		if k == "" {
+		switch {
+		case f.Type.Kind == types.Decimal:
+			k = f.Type.String()
+		case k == "":
 			k = "TEXT"
 			if slices.Contains(key, f.Name) {
 				k = "VARCHAR(190)"
 			}
 		}
-		cols = append(cols, f.Name+" "+k)
+		cols = append(cols, quote(f.Name)+" "+k)
 	}
 	if len(key) > 0 {
-		cols = append(cols, "PRIMARY KEY ("+strings.Join(key, ", ")+")")
+		var names []string
+		for _, n := range key {
+			names = append(names, quote(n))
+		}
+		cols = append(cols, "PRIMARY KEY ("+strings.Join(names, ", ")+")")
 	}
-	return fmt.Sprintf("CREATE TABLE %s (%s)", out.Sink.Address, strings.Join(cols, ", "))
+	return fmt.Sprintf("CREATE TABLE %s (%s)", quote(out.Sink.Address), strings.Join(cols, ", "))
 }

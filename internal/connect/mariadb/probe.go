@@ -21,7 +21,8 @@ func Probe(ctx context.Context, e *plan.Endpoint, access Access) (reach, allow e
 	defer db.Close()
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	return refusal(db.PingContext(ctx), schema)
+	reach, allow = refusal(db.PingContext(ctx), schema)
+	return reach, advised(e, allow)
 }
 
 // refusal tells a server that says no from one that says nothing.

@@ -183,6 +183,9 @@ func (p *parser) from(joined bool) From {
 			if h := clauseHint(t); h != "" && p.ahead(1).kind != op && p.ahead(1).kind != end && !reserved[p.ahead(1).text] {
 				p.fail(t.Span, h, "%s is no clause", show(t))
 			}
+			if t.text == "match_recognize" && p.words("match_recognize", "(") {
+				p.fail(t.Span, "LAG and LEAD OVER (PARTITION BY … ORDER BY … FORGET AFTER …) give a row's neighbours, and a WHERE around them keeps rows that follow each other as wanted", "patterns over rows are no part of this language")
+			}
 			n := p.name("the alias")
 			f.Alias = &n
 		}

@@ -23,8 +23,20 @@ func TestSecrets(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if names, err := p.Secrets.List(); err != nil || !slices.Equal(names, []string{"any", "bound"}) {
-		t.Error(names, err)
+	if all, err := p.Secrets.List(); err != nil || len(all) != 2 || all[0].Name != "any" || all[1].For != "race@127.0.0.1:3306" || len(all[0].UsedBy) != 0 || all[0].Changed.IsZero() {
+		t.Errorf("%+v %v", all, err)
+	}
+	p.Apply("DECLARE ENDPOINT away MARIADB 'race@127.0.0.1:3306/race' SECRET 'bound';")
+	if all, err := p.Secrets.List(); err != nil || !slices.Equal(all[1].UsedBy, []string{"away"}) {
+		t.Errorf("%+v %v", all, err)
+	}
+	p.Says(p.Secrets.Drop("ada", "bound"), "is used by the endpoint away")
+	p.Says(p.Secrets.Drop("ada", "bond"), "there is no secret 'bond'; did you mean 'bound'?")
+	if err := p.Secrets.Set("ada", "brief", value, ""); err != nil {
+		t.Fatal(err)
+	}
+	if err := p.Secrets.Drop("ada", "brief"); err != nil {
+		t.Error(err)
 	}
 	if sealed, err := p.Records.SecretNamed("any"); err != nil || strings.Contains(string(sealed), "geheim") {
 		t.Errorf("%q %v", sealed, err)

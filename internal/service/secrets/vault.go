@@ -10,7 +10,10 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
+	"time"
 
+	"fiume/internal/core/sql"
 	"fiume/internal/service/base"
 )
 
@@ -103,5 +106,53 @@ func (v *Vault) Set(actor, name, value, address string) error {
 	return nil
 }
 
-// List gives the names of the secrets.
-func (v *Vault) List() ([]string, error) { return v.Store.Secrets() }
+// Secret is what is told of a secret.
+type Secret struct {
+	Name    string    `json:"name"`
+	For     string    `json:"for,omitempty" doc:"user@host:port that it is sent to; the first endpoint that uses it where left out"`
+	UsedBy  []string  `json:"used_by" doc:"endpoints"`
+	Changed time.Time `json:"changed"`
+}
+
+// List gives the secrets, without their values.
+func (v *Vault) List() ([]Secret, error) {
+	all, err := v.Store.Secrets()
+	out := []Secret{}
+	for _, s := range all {
+		x := Secret{s.Name, s.Address, []string{}, s.UpdatedAt}
+		for n, e := range v.Current().Endpoints {
+			if e.Secret == s.Name {
+				x.UsedBy = append(x.UsedBy, n)
+			}
+		}
+		slices.Sort(x.UsedBy)
+		out = append(out, x)
+	}
+	return out, err
+}
+
+// Drop forgets a secret, unless an endpoint uses it.
+func (v *Vault) Drop(actor, name string) error {
+	all, err := v.List()
+	if err != nil {
+		return err
+	}
+	var names []string
+	for _, s := range all {
+		if names = append(names, s.Name); s.Name == name && len(s.UsedBy) > 0 {
+			return base.Errorf(base.ErrConflict, "the secret '%s' is used by the endpoint %s; drop it first, or set the secret anew", name, s.UsedBy[0])
+		}
+	}
+	there, err := v.Store.DropSecret(name)
+	if err == nil && !there {
+		hint := ""
+		if x := sql.Suggest(name, names); x != "" {
+			hint = fmt.Sprintf("; did you mean '%s'?", x)
+		}
+		return base.Errorf(base.ErrNotFound, "there is no secret '%s'%s", name, hint)
+	}
+	if err == nil {
+		v.Note(actor, "dropped secret", name, "")
+	}
+	return err
+}

@@ -1,0 +1,110 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"strings"
+
+	"fiume/internal/core/plan"
+)
+
+// Result is the rows that a statement gave.
+type Result struct {
+	Columns []string    `json:"columns"`
+	Rows    [][]*string `json:"rows" doc:"as text; NULL is null"`
+	More    bool        `json:"more,omitempty" doc:"there are rows that are not shown"`
+}
+
+// mostCell is how many letters are shown of a value.
+const mostCell = 1000
+
+// Run has a server run statements as the endpoint's user, one after the other up to the first that fails. Of those that give
+// rows it gives up to most of them.
+func Run(ctx context.Context, e *plan.Endpoint, access Access, text string, most int) (out []Result, err error) {
+	config, err := configOf(e, access)
+	if err != nil {
+		return nil, err
+	}
+	config.MultiStatements, config.InterpolateParams = true, false
+	db, err := open(config, e)
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	if reach, allow := refusal(db.PingContext(ctx), config.DBName); reach != nil || allow != nil {
+		return nil, advised(e, first(reach, allow))
+	}
+	rows, err := db.QueryContext(ctx, text)
+	if err != nil {
+		return nil, fmt.Errorf("the server refuses a statement: %w", err)
+	}
+	defer rows.Close()
+	for {
+		r, err := resultOf(rows, most)
+		if err != nil {
+			return out, fmt.Errorf("the rows of a statement: %w", err)
+		}
+		if len(r.Columns) > 0 {
+			out = append(out, r)
+		}
+		if !rows.NextResultSet() {
+			break
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return out, fmt.Errorf("the server refuses a statement: %w", err)
+	}
+	return out, nil
+}
+
+func resultOf(rows *sql.Rows, most int) (r Result, err error) {
+	r.Rows = [][]*string{}
+	if r.Columns, err = rows.Columns(); err != nil || r.Columns == nil {
+		r.Columns = []string{}
+	}
+	for rows.Next() {
+		if len(r.Rows) == most {
+			r.More = true
+			break
+		}
+		cells := make([]sql.NullString, len(r.Columns))
+		at := make([]any, len(cells))
+		for i := range cells {
+			at[i] = &cells[i]
+		}
+		if err := rows.Scan(at...); err != nil {
+			return r, err
+		}
+		row := make([]*string, len(cells))
+		for i, c := range cells {
+			if c.Valid {
+				text := strings.ToValidUTF8(c.String, "\ufffd")
+				if l := []rune(text); len(l) > mostCell {
+					text = string(l[:mostCell]) + "…"
+				}
+				row[i] = &text
+			}
+		}
+		r.Rows = append(r.Rows, row)
+	}
+	return r, nil
+}
+
+func first(errs ...error) error {
+	for _, err := range errs {
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// advised adds the way out to what a private server refuses.
+func advised(e *plan.Endpoint, err error) error {
+	s, perr := parseAddress(e.Address)
+	if err == nil || perr != nil || s.host != "private" {
+		return err
+	}
+	return fmt.Errorf("%w; make the database and its user with: fiume database create %s --user %s", err, s.db, s.user)
+}
