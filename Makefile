@@ -2,7 +2,8 @@
 # make demo    the race day: service, generator, jobs; open the address it prints
 # make test    all tests
 # make test-race  the tests of internal, and of the lives of jobs, under the race detector
-# make lint    formatting, vet, static checks
+# make lint    formatting, vet, static checks, of the console too
+# make format  lays out all sources
 # make bench   the benchmarks
 # make openapi       console/openapi.json, from which the console's client is generated
 # make screenshots   the pictures in docs/screenshots, from the demo data
@@ -10,7 +11,7 @@
 CONSOLE := console/dist/index.html
 CONSOLE_SOURCES := $(shell find console/src -type f ! -name schema.d.ts) console/index.html console/vite.config.ts console/openapi.json console/package-lock.json
 
-.PHONY: build setup demo test test-race lint bench screenshots openapi clean
+.PHONY: build setup demo test test-race lint format bench screenshots openapi clean
 
 build: $(CONSOLE)
 	go build -o bin/fiume ./cmd/fiume
@@ -26,6 +27,7 @@ demo: setup build
 	./bin/fiume demo $(DEMO)
 
 test: setup build
+	cd console && npm run --silent test
 	go test -count=1 -timeout 30m ./...
 
 # The race detector needs a C compiler. Generated tests run fewer seeds under it, since it makes them ten times slower.
@@ -35,6 +37,10 @@ test-race: setup build
 
 lint:
 	./scripts/lint.sh
+
+format:
+	gofmt -w $(shell git ls-files '*.go')
+	cd console && npm run --silent format
 
 bench:
 	go test -run '^$$' -bench . -benchmem ./internal/...

@@ -25,7 +25,17 @@ func TestConsole(t *testing.T) {
 	b.do("topics", click("//nav//a[.='Topics']"))
 	b.shows("No topics yet")
 	b.do("declared", click("//nav//a[.='Declared']"))
-	b.shows("Nothing is declared yet")
+	b.shows("Nothing is declared yet", "No secrets yet")
+	b.fill(named("secret-name"), "race_db")
+	b.fill(named("secret-value"), "not to be seen")
+	b.fill(named("secret-for"), "race@127.0.0.1:3306")
+	b.do("set it", press("set-secret"))
+	b.shows("race_db", "race@127.0.0.1:3306", "Forget")
+	if text := evaluate[string](b, "document.documentElement.outerHTML"); strings.Contains(text, "not to be seen") {
+		t.Error("the page shows a secret")
+	}
+	b.do("forget it", click("//button[starts-with(., 'Forget')]"), click("//button[.='Forget it']"))
+	b.shows("No secrets yet")
 
 	p.apply(declareReads + `CREATE TOPIC strong (PARTITIONS 1);
 		DECLARE SINK strong_topic TO TOPIC 'strong';

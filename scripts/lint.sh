@@ -1,5 +1,5 @@
 #!/usr/bin/env bash
-# Formatting, vet, static checks, and the console's types.
+# Formatting, vet and static checks, and the console's types, formatting, checks and unit tests.
 set -euo pipefail
 unformatted=$(gofmt -l $(git ls-files '*.go'))
 [ -z "$unformatted" ] || { echo "not formatted: $unformatted" >&2; exit 1; }

@@ -37,6 +37,8 @@ export type Became = Schemas["Became"];
 export type Drift = Schemas["Drift"];
 export type Outcome = Schemas["Outcome"];
 export type ApplyResponse = Schemas["ApplyResponse"];
+export type Secret = Schemas["Secret"];
+export type Database = Schemas["Database"];
 export type Row = Record<string, unknown>;
 
 /** What the service says when it cannot do something. */
@@ -48,6 +50,12 @@ export class Problem extends Error {
     this.status = status;
     this.diagnostics = diagnostics;
   }
+}
+
+/** An error as a Problem; undefined where there is none. */
+export function problemOf(e: unknown): Problem | undefined {
+  if (e === null || e === undefined) return undefined;
+  return e instanceof Problem ? e : new Problem(0, e instanceof Error ? e.message : String(e));
 }
 
 const away = "The service does not answer. Is fiume serve still running?";
@@ -70,9 +78,11 @@ async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
 }
 
 /** All elements of a list, page by page. */
-async function all<T>(page: (after: string | undefined) => Promise<Answer<{ items: T[]; next?: string }>>): Promise<T[]> {
+async function all<T>(
+  page: (after: string | undefined) => Promise<Answer<{ items: T[]; next?: string }>>,
+): Promise<T[]> {
   const out: T[] = [];
-  for (let after: string | undefined; ; ) {
+  for (let after: string | undefined; ;) {
     const p = await ask(page(after));
     out.push(...p.items);
     if (!p.next) return out;
@@ -89,17 +99,39 @@ export const api = {
   startJob: (n: string) => ask(client.POST("/api/jobs/{name}/start", { params: { ...name(n), ...actor } })),
   stopJob: (n: string) => ask(client.POST("/api/jobs/{name}/stop", { params: { ...name(n), ...actor } })),
   dropJob: (n: string) => ask(client.DELETE("/api/jobs/{name}", { params: { ...name(n), ...actor } })),
-  setParallelism: (n: string, tasks: number) => ask(client.PUT("/api/jobs/{name}/parallelism", { params: { ...name(n), ...actor }, body: { tasks } })),
+  setParallelism: (n: string, tasks: number) =>
+    ask(client.PUT("/api/jobs/{name}/parallelism", { params: { ...name(n), ...actor }, body: { tasks } })),
   jobState: (n: string) => ask(client.GET("/api/jobs/{name}/state", { params: name(n) })),
-  versions: (n: string) => all<Version>((after) => client.GET("/api/jobs/{name}/versions", { params: { ...name(n), query: { after } } })),
-  history: (n: string, minutes: number) => ask(client.GET("/api/jobs/{name}/history", { params: { ...name(n), query: { minutes } } })),
-  aside: (n: string, query: { kind?: "late" | "rejected" | ""; step?: string; class?: string; text?: string; before?: string; limit?: number }) =>
-    ask(client.GET("/api/jobs/{name}/aside", { params: { ...name(n), query } })),
-  sendAgain: (n: string, id: number, value: string) => ask(client.POST("/api/jobs/{name}/aside/{id}/send", { params: { path: { name: n, id }, ...actor }, body: { value } })),
-  why: (n: string, sink: string, row: unknown) => ask(client.POST("/api/jobs/{name}/why", { params: name(n), body: { sink, row } })),
+  versions: (n: string) =>
+    all<Version>((after) => client.GET("/api/jobs/{name}/versions", { params: { ...name(n), query: { after } } })),
+  history: (n: string, minutes: number) =>
+    ask(client.GET("/api/jobs/{name}/history", { params: { ...name(n), query: { minutes } } })),
+  aside: (
+    n: string,
+    query: {
+      kind?: "late" | "rejected" | "";
+      step?: string;
+      class?: string;
+      text?: string;
+      before?: string;
+      limit?: number;
+    },
+  ) => ask(client.GET("/api/jobs/{name}/aside", { params: { ...name(n), query } })),
+  sendAgain: (n: string, id: number, value: string) =>
+    ask(
+      client.POST("/api/jobs/{name}/aside/{id}/send", { params: { path: { name: n, id }, ...actor }, body: { value } }),
+    ),
+  why: (n: string, sink: string, row: unknown) =>
+    ask(client.POST("/api/jobs/{name}/why", { params: name(n), body: { sink, row } })),
   became: (n: string, topic: string, partition: number, offset: number) =>
     ask(client.GET("/api/jobs/{name}/became", { params: { ...name(n), query: { topic, partition, offset } } })),
-  apply: (sql: string, dryRun: boolean, begin = "") => ask(client.POST("/api/apply", { params: actor, body: { sql: ended(sql), file: "console", dry_run: dryRun, begin: begin || undefined } })),
+  apply: (sql: string, dryRun: boolean, begin = "") =>
+    ask(
+      client.POST("/api/apply", {
+        params: actor,
+        body: { sql: ended(sql), file: "console", dry_run: dryRun, begin: begin || undefined },
+      }),
+    ),
   check: (sql: string) => ask(client.POST("/api/check", { body: { sql, file: "text" } })),
   format: (sql: string) => ask(client.POST("/api/format", { body: { sql: ended(sql), file: "text" } })),
   words: () => ask(client.GET("/api/words", {})),
@@ -116,24 +148,52 @@ export const api = {
   lateness: (n: string) => ask(client.GET("/api/streams/{name}/lateness", { params: name(n) })),
   topics: () => all<Topic>((after) => client.GET("/api/topics", { params: { query: { after } } })),
   topic: (n: string) => ask(client.GET("/api/topics/{name}", { params: name(n) })),
-  createTopic: (n: string, partitions: number) => ask(client.POST("/api/topics", { params: actor, body: { name: n, partitions } })),
+  createTopic: (n: string, partitions: number) =>
+    ask(client.POST("/api/topics", { params: actor, body: { name: n, partitions } })),
   dropTopic: (n: string) => ask(client.DELETE("/api/topics/{name}", { params: { ...name(n), ...actor } })),
-  messages: (n: string, query: { partition?: number; from?: number; since?: string; last?: number; key?: string; text?: string; limit?: number }) =>
-    ask(client.GET("/api/topics/{name}/messages", { params: { ...name(n), query } })).then((p) => p.items),
-  write: (n: string, key: string | undefined, value: string) => ask(client.POST("/api/topics/{name}/messages", { params: name(n), body: [{ key, value }] })),
+  messages: (
+    n: string,
+    query: {
+      partition?: number;
+      from?: number;
+      since?: string;
+      last?: number;
+      key?: string;
+      text?: string;
+      limit?: number;
+    },
+  ) => ask(client.GET("/api/topics/{name}/messages", { params: { ...name(n), query } })).then((p) => p.items),
+  write: (n: string, key: string | undefined, value: string) =>
+    ask(client.POST("/api/topics/{name}/messages", { params: name(n), body: [{ key, value }] })),
   definitions: () => all<Definition>((after) => client.GET("/api/definitions", { params: { query: { after } } })),
   definition: (n: string) => ask(client.GET("/api/definitions/{name}", { params: name(n) })),
-  rows: (n: string, limit: number) => ask(client.GET("/api/definitions/{name}/rows", { params: { ...name(n), query: { limit } } })),
-  activity: (object?: string, after?: number) => ask(client.GET("/api/activity", { params: { query: { limit: 100, object, after } } })),
+  rows: (n: string, limit: number) =>
+    ask(client.GET("/api/definitions/{name}/rows", { params: { ...name(n), query: { limit } } })),
+  secrets: () => all<Secret>((after) => client.GET("/api/secrets", { params: { query: { after } } })),
+  setSecret: (n: string, value: string, address: string) =>
+    ask(
+      client.PUT("/api/secrets/{name}", {
+        params: { ...name(n), ...actor },
+        body: { value, for: address || undefined },
+      }),
+    ),
+  dropSecret: (n: string) => ask(client.DELETE("/api/secrets/{name}", { params: { ...name(n), ...actor } })),
+  activity: (object?: string, after?: number) =>
+    ask(client.GET("/api/activity", { params: { query: { limit: 100, object, after } } })),
 };
 
 const ended = (sql: string) => (/;\s*$/.test(sql) ? sql : `${sql};`);
 
 /** Fetches a file and gives it to the browser to keep. */
 export async function download(file: string, path: string, body?: unknown): Promise<void> {
-  const r = await fetch(path, { method: body === undefined ? "GET" : "POST", headers: { "Content-Type": "application/json" }, body: body === undefined ? undefined : JSON.stringify(body) })
-    .catch(() => { throw new Problem(0, away); });
-  if (!r.ok) throw await problemOf(r);
+  const r = await fetch(path, {
+    method: body === undefined ? "GET" : "POST",
+    headers: { "Content-Type": "application/json" },
+    body: body === undefined ? undefined : JSON.stringify(body),
+  }).catch(() => {
+    throw new Problem(0, away);
+  });
+  if (!r.ok) throw await refusal(r);
   const url = URL.createObjectURL(await r.blob());
   const a = document.createElement("a");
   a.href = url;
@@ -142,31 +202,55 @@ export async function download(file: string, path: string, body?: unknown): Prom
   setTimeout(() => URL.revokeObjectURL(url), 1000);
 }
 
-async function problemOf(r: Response): Promise<Problem> {
+async function refusal(r: Response): Promise<Problem> {
   const p = await r.json().catch(() => ({}));
   return new Problem(r.status, p.detail ?? `the service answered ${r.status}`, p.diagnostics ?? []);
 }
 
 /** Follows a stream of events; the answer stops following. */
-function follow(path: string, on: Record<string, (data: never) => void>, onProblem: (p: Problem) => void, gone: string): () => void {
+function follow(
+  path: string,
+  on: Record<string, (data: never) => void>,
+  onProblem: (p: Problem) => void,
+  gone: string,
+): () => void {
   const source = new EventSource(path);
-  for (const [event, take] of Object.entries(on)) source.addEventListener(event, (e) => take(JSON.parse(e.data) as never));
+  for (const [event, take] of Object.entries(on))
+    source.addEventListener(event, (e) => take(JSON.parse(e.data) as never));
   source.addEventListener("problem", (e) => {
     const p = JSON.parse(e.data);
     source.close();
     onProblem(new Problem(p.status, p.detail));
   });
-  source.onerror = () => onProblem(source.readyState === EventSource.CLOSED ? new Problem(404, gone) : new Problem(0, `${away} Trying again …`));
+  source.onerror = () =>
+    onProblem(
+      source.readyState === EventSource.CLOSED ? new Problem(404, gone) : new Problem(0, `${away} Trying again …`),
+    );
   return () => source.close();
 }
 
 /** Follows a job. */
 export const followJob = (n: string, onJob: (j: JobDetail) => void, onProblem: (p: Problem) => void) =>
-  follow(`/api/jobs/${encodeURIComponent(n)}/live`, { job: onJob }, onProblem, `There is no job called ${n}, or the service does not answer.`);
+  follow(
+    `/api/jobs/${encodeURIComponent(n)}/live`,
+    { job: onJob },
+    onProblem,
+    `There is no job called ${n}, or the service does not answer.`,
+  );
 
 /** Follows a topic. */
-export const followTopic = (n: string, query: Record<string, string>, on: (f: { messages: Message[]; left: number }) => void, onProblem: (p: Problem) => void) =>
-  follow(`/api/topics/${encodeURIComponent(n)}/follow?${new URLSearchParams(query)}`, { messages: on }, onProblem, `There is no topic called ${n}, or the service does not answer.`);
+export const followTopic = (
+  n: string,
+  query: Record<string, string>,
+  on: (f: { messages: Message[]; left: number }) => void,
+  onProblem: (p: Problem) => void,
+) =>
+  follow(
+    `/api/topics/${encodeURIComponent(n)}/follow?${new URLSearchParams(query)}`,
+    { messages: on },
+    onProblem,
+    `There is no topic called ${n}, or the service does not answer.`,
+  );
 
 /** Runs a live query until it ends or the signal aborts it. */
 export async function runQuery(
@@ -175,9 +259,15 @@ export async function runQuery(
   on: { columns: (c: Column[]) => void; rows: (r: Row[]) => void; end: (steps: Step[], samples: Sample[]) => void },
   begin = "NOW",
 ): Promise<void> {
-  const r = await fetch("/api/query", { method: "POST", signal, headers: { "Content-Type": "application/json" }, body: JSON.stringify({ sql, file: "query", begin: begin === "at" ? undefined : begin }) })
-    .catch((e) => { throw signal.aborted ? e : new Problem(0, away); });
-  if (!r.ok || !r.body) throw await problemOf(r);
+  const r = await fetch("/api/query", {
+    method: "POST",
+    signal,
+    headers: { "Content-Type": "application/json" },
+    body: JSON.stringify({ sql, file: "query", begin: begin === "at" ? undefined : begin }),
+  }).catch((e) => {
+    throw signal.aborted ? e : new Problem(0, away);
+  });
+  if (!r.ok || !r.body) throw await refusal(r);
   const reader = r.body.pipeThrough(new TextDecoderStream()).getReader();
   let text = "";
   for (;;) {
@@ -189,10 +279,17 @@ export async function runQuery(
       text = text.slice(cut + 2);
       const data = JSON.parse(second.slice("data: ".length));
       switch (first.slice("event: ".length)) {
-        case "columns": on.columns(data); break;
-        case "rows": on.rows(data); break;
-        case "end": on.end(data.status.steps ?? [], data.samples ?? []); break;
-        case "problem": throw new Problem(data.status, data.detail, data.diagnostics ?? []);
+        case "columns":
+          on.columns(data);
+          break;
+        case "rows":
+          on.rows(data);
+          break;
+        case "end":
+          on.end(data.status.steps ?? [], data.samples ?? []);
+          break;
+        case "problem":
+          throw new Problem(data.status, data.detail, data.diagnostics ?? []);
       }
     }
   }

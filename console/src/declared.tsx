@@ -4,9 +4,10 @@ import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, type Connection, type Drift, type Row } from "./api";
 import { addToDraft } from "./drafts";
-import { ago, Button, count, Empty, Fault, length, Scroll, Sheet, Td, Th } from "./parts";
+import { ago, Button, count, Empty, Fault, length, Rows, Scroll, Sheet } from "./parts";
 import { Connections } from "./found";
 import { Results } from "./results";
+import { Secrets } from "./secrets";
 
 export function DeclaredPage() {
   const definitions = useQuery({ queryKey: ["definitions"], queryFn: api.definitions });
@@ -18,30 +19,76 @@ export function DeclaredPage() {
   const test = () => {
     setBusy(true);
     setFault("");
-    api.connections({}).then(setTests, (e: Error) => setFault(e.message)).finally(() => setBusy(false));
+    api
+      .connections({})
+      .then(setTests, (e: Error) => setFault(e.message))
+      .finally(() => setBusy(false));
   };
   return (
     <div className="space-y-4">
-      <div className="flex items-center gap-3"><h1 className="text-xl font-semibold">Streams, tables and sinks</h1><span className="ml-auto"><Button testid="test-connections" disabled={busy} onClick={test}>{busy ? "Testing …" : "Test connections"}</Button></span></div>
+      <div className="flex items-center gap-3">
+        <h1 className="text-xl font-semibold">Streams, tables and sinks</h1>
+        <span className="ml-auto">
+          <Button testid="test-connections" disabled={busy} onClick={test}>
+            {busy ? "Testing …" : "Test connections"}
+          </Button>
+        </span>
+      </div>
       {(definitions.error || fault) && <Fault>{fault || definitions.error?.message}</Fault>}
-      {tests && <Sheet title="Connections" aside={`${tests.filter((t) => t.ok).length} of ${tests.length} can be used`}><Connections list={tests} /></Sheet>}
+      {tests && (
+        <Sheet title="Connections" aside={`${tests.filter((t) => t.ok).length} of ${tests.length} can be used`}>
+          <Connections list={tests} />
+        </Sheet>
+      )}
       <Sheet title="Declared">
-        {definitions.data?.length === 0 ? <Empty>Nothing is declared yet. Open a <Link className="text-river underline" to="/topics">topic</Link> and choose <b>Declare a stream</b>, or <Link className="text-river underline" to="/work">write</Link> a DECLARE.</Empty> : (
-          <table className="w-full" data-testid="definitions">
-            <thead><tr><Th>Name</Th><Th>Kind</Th><Th>Definition</Th><Th>Changed</Th></tr></thead>
-            <tbody>
-              {definitions.data?.map((d) => (
-                <tr key={d.name} className="hover:bg-paper/70">
-                  <Td><Link className="font-medium text-river hover:underline" to={`/declared/${encodeURIComponent(d.name)}`}>{d.name}</Link>{drifted.has(d.name) && <span className="ml-2 rounded-full bg-sand-pale px-2 py-0.5 text-xs text-sand">messages differ</span>}</Td>
-                  <Td><span className="text-soft">{d.kind}</span></Td>
-                  <td className="w-full max-w-0 border-t border-line/70 px-3 py-1.5"><div className="truncate font-mono text-xs text-soft">{d.sql.replace(/\s+/g, " ")}</div></td>
-                  <Td><span className="text-soft">{ago(d.changed)}</span></Td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+        {definitions.data?.length === 0 ? (
+          <Empty>
+            Nothing is declared yet. Open a{" "}
+            <Link className="text-river underline" to="/topics">
+              topic
+            </Link>{" "}
+            and choose <b>Declare a stream</b>, or{" "}
+            <Link className="text-river underline" to="/work">
+              write
+            </Link>{" "}
+            a DECLARE.
+          </Empty>
+        ) : (
+          <Rows
+            testid="definitions"
+            of={definitions.data ?? []}
+            id={(d) => d.name}
+            columns={[
+              {
+                head: "Name",
+                of: (d) => (
+                  <>
+                    <Link
+                      className="font-medium text-river hover:underline"
+                      to={`/declared/${encodeURIComponent(d.name)}`}
+                    >
+                      {d.name}
+                    </Link>
+                    {drifted.has(d.name) && (
+                      <span className="ml-2 rounded-full bg-sand-pale px-2 py-0.5 text-xs text-sand">
+                        messages differ
+                      </span>
+                    )}
+                  </>
+                ),
+              },
+              { head: "Kind", of: (d) => <span className="text-soft">{d.kind}</span> },
+              {
+                head: "Definition",
+                wrap: "w-full max-w-0",
+                of: (d) => <div className="truncate font-mono text-xs text-soft">{d.sql.replace(/\s+/g, " ")}</div>,
+              },
+              { head: "Changed", of: (d) => <span className="text-soft">{ago(d.changed)}</span> },
+            ]}
+          />
         )}
       </Sheet>
+      <Secrets />
     </div>
   );
 }
@@ -51,44 +98,136 @@ export function DefinitionPage() {
   const go = useNavigate();
   const d = useQuery({ queryKey: ["definition", name], queryFn: () => api.definition(name), refetchInterval: 10_000 });
   const readable = d.data && ["stream", "table", "view"].includes(d.data.kind);
-  const rows = useQuery({ queryKey: ["rows", name], queryFn: () => api.rows(name, 20), enabled: !!readable, refetchInterval: false });
-  const drift = useQuery({ queryKey: ["drift", name], queryFn: () => api.drift(name), enabled: d.data?.kind === "stream" && d.data.place === "topic", refetchInterval: false, retry: false });
+  const rows = useQuery({
+    queryKey: ["rows", name],
+    queryFn: () => api.rows(name, 20),
+    enabled: !!readable,
+    refetchInterval: false,
+  });
+  const drift = useQuery({
+    queryKey: ["drift", name],
+    queryFn: () => api.drift(name),
+    enabled: d.data?.kind === "stream" && d.data.place === "topic",
+    refetchInterval: false,
+    retry: false,
+  });
   const [tests, setTests] = useState<Connection[]>();
   const [fault, setFault] = useState("");
-  const edit = (sql: string) => { addToDraft(sql); go("/work"); };
+  const edit = (sql: string) => {
+    addToDraft(sql);
+    go("/work");
+  };
   const x = d.data;
   return (
     <div className="space-y-4">
       <div className="flex flex-wrap items-center gap-3">
-        <Link to="/declared" className="text-soft hover:text-ink">Streams, tables and sinks</Link><span className="text-line">/</span><h1 className="text-xl font-semibold">{name}</h1>
+        <Link to="/declared" className="text-soft hover:text-ink">
+          Streams, tables and sinks
+        </Link>
+        <span className="text-line">/</span>
+        <h1 className="text-xl font-semibold">{name}</h1>
         {x && <span className="text-soft">{x.kind}</span>}
         <span className="ml-auto flex flex-wrap gap-2">
-          {x?.kind === "stream" && x.event_time && <Link to={`/streams/${encodeURIComponent(name)}/lateness`} className="rounded-md border border-line bg-sheet px-3 py-1.5 text-sm font-medium hover:bg-paper">How late are its rows?</Link>}
-          {x && ["stream", "table", "sink", "endpoint"].includes(x.kind) && <Button testid="test-connections" onClick={() => { setFault(""); api.connections({ names: [name] }).then(setTests, (e: Error) => setFault(e.message)); }}>Test the connection</Button>}
-          {x && <Button onClick={() => edit(x.sql.replace(/^DECLARE(?!\s+OR)/i, "DECLARE OR REPLACE").replace(/^CREATE(?!\s+OR)/i, "CREATE OR REPLACE"))}>Change in the editor</Button>}
+          {x?.kind === "stream" && x.event_time && (
+            <Link
+              to={`/streams/${encodeURIComponent(name)}/lateness`}
+              className="rounded-md border border-line bg-sheet px-3 py-1.5 text-sm font-medium hover:bg-paper"
+            >
+              How late are its rows?
+            </Link>
+          )}
+          {x && ["stream", "table", "sink", "endpoint"].includes(x.kind) && (
+            <Button
+              testid="test-connections"
+              onClick={() => {
+                setFault("");
+                api.connections({ names: [name] }).then(setTests, (e: Error) => setFault(e.message));
+              }}
+            >
+              Test the connection
+            </Button>
+          )}
+          {x && (
+            <Button
+              onClick={() =>
+                edit(
+                  x.sql
+                    .replace(/^DECLARE(?!\s+OR)/i, "DECLARE OR REPLACE")
+                    .replace(/^CREATE(?!\s+OR)/i, "CREATE OR REPLACE"),
+                )
+              }
+            >
+              Change in the editor
+            </Button>
+          )}
         </span>
       </div>
       {(d.error || fault) && <Fault>{fault || d.error?.message}</Fault>}
-      {tests && <Sheet title="Connection"><Connections list={tests} /></Sheet>}
+      {tests && (
+        <Sheet title="Connection">
+          <Connections list={tests} />
+        </Sheet>
+      )}
       {drift.data && drift.data.fields.length > 0 && <DriftSheet drift={drift.data} onTake={edit} />}
       {x && (
         <div className="grid gap-4 lg:grid-cols-2">
-          <Sheet title="Columns" aside={x.event_time ? `event time ${x.event_time}${x.delay ? `, delay ${length(x.delay)}` : ""}` : undefined}>
-            {x.columns.length === 0 ? <Empty>{x.kind === "sink" ? "A sink takes the columns of the step that is routed to it." : "It has no columns."}</Empty> : (
-              <table className="w-full" data-testid="columns"><thead><tr><Th>Column</Th><Th>Type</Th><Th>About</Th></tr></thead>
-                <tbody>{x.columns.map((c) => <tr key={c.name}><Td><span className="font-medium">{c.name}</span></Td><td className="border-t border-line/70 px-3 py-1.5 font-mono text-xs">{c.type}</td><Td><span className="text-soft">{c.about}</span></Td></tr>)}</tbody></table>
+          <Sheet
+            title="Columns"
+            aside={
+              x.event_time ? `event time ${x.event_time}${x.delay ? `, delay ${length(x.delay)}` : ""}` : undefined
+            }
+          >
+            {x.columns.length === 0 ? (
+              <Empty>
+                {x.kind === "sink"
+                  ? "A sink takes the columns of the step that is routed to it."
+                  : "It has no columns."}
+              </Empty>
+            ) : (
+              <Rows
+                testid="columns"
+                of={x.columns}
+                id={(c) => c.name}
+                columns={[
+                  { head: "Column", of: (c) => <span className="font-medium">{c.name}</span> },
+                  { head: "Type", wrap: "font-mono text-xs", of: (c) => c.type },
+                  { head: "About", of: (c) => <span className="text-soft">{c.about}</span> },
+                ]}
+              />
             )}
           </Sheet>
           <Sheet title="Definition" aside={x.users.length ? `used by ${x.users.join(", ")}` : "nothing uses it"}>
-            <Scroll as="pre" className="p-4 font-mono text-xs leading-relaxed">{x.sql}</Scroll>
-            {x.place === "topic" && <p className="border-t border-line px-4 py-2"><Link className="text-river hover:underline" to={`/topics/${encodeURIComponent(x.address ?? "")}`}>Raw messages of {x.address}</Link></p>}
+            <Scroll as="pre" className="p-4 font-mono text-xs leading-relaxed">
+              {x.sql}
+            </Scroll>
+            {x.place === "topic" && (
+              <p className="border-t border-line px-4 py-2">
+                <Link className="text-river hover:underline" to={`/topics/${encodeURIComponent(x.address ?? "")}`}>
+                  Raw messages of {x.address}
+                </Link>
+              </p>
+            )}
           </Sheet>
         </div>
       )}
       {readable && (
-        <Sheet title={x?.place === "topic" ? "Newest rows" : "Rows"} aside={rows.data ? `${count(rows.data.samples.length)} late or rejected among them` : undefined}>
-          {rows.error ? <div className="p-3"><Fault>{rows.error.message}</Fault></div> : !rows.data ? <Empty>Reading …</Empty>
-            : <Results columns={rows.data.results[0]?.columns ?? []} rows={(rows.data.results[0]?.rows ?? []) as Row[]} total={rows.data.results[0]?.total ?? 0} />}
+        <Sheet
+          title={x?.place === "topic" ? "Newest rows" : "Rows"}
+          aside={rows.data ? `${count(rows.data.samples.length)} late or rejected among them` : undefined}
+        >
+          {rows.error ? (
+            <div className="p-3">
+              <Fault>{rows.error.message}</Fault>
+            </div>
+          ) : !rows.data ? (
+            <Empty>Reading …</Empty>
+          ) : (
+            <Results
+              columns={rows.data.results[0]?.columns ?? []}
+              rows={(rows.data.results[0]?.rows ?? []) as Row[]}
+              total={rows.data.results[0]?.total ?? 0}
+            />
+          )}
         </Sheet>
       )}
     </div>
@@ -98,11 +237,29 @@ export function DefinitionPage() {
 function DriftSheet({ drift, onTake }: { drift: Drift; onTake: (sql: string) => void }) {
   return (
     <Sheet title="The newest messages differ from the declaration" aside={`${count(drift.messages)} looked at`}>
-      <table className="w-full" data-testid="drift">
-        <thead><tr><Th>Field</Th><Th>What</Th><Th right>Messages</Th><Th>Declared</Th><Th>Found</Th><Th>Examples</Th></tr></thead>
-        <tbody>{drift.fields.map((f) => <tr key={f.what + f.field}><Td><b>{f.field}</b></Td><Td><span className="text-sand">{f.what}</span></Td><Td right>{count(f.messages)}</Td><Td mono>{f.declared}</Td><Td mono>{f.found}</Td><Td mono wide>{f.examples.join("  ")}</Td></tr>)}</tbody>
-      </table>
-      {drift.sql && <div className="border-t border-line p-4"><Scroll as="pre" className="font-mono text-xs">{drift.sql}</Scroll><div className="mt-3"><Button onClick={() => onTake(drift.sql!)}>Take it into the editor</Button></div></div>}
+      <Rows
+        testid="drift"
+        of={drift.fields}
+        id={(f) => f.what + f.field}
+        columns={[
+          { head: "Field", of: (f) => <b>{f.field}</b> },
+          { head: "What", of: (f) => <span className="text-sand">{f.what}</span> },
+          { head: "Messages", right: true, of: (f) => count(f.messages) },
+          { head: "Declared", mono: true, of: (f) => f.declared },
+          { head: "Found", mono: true, of: (f) => f.found },
+          { head: "Examples", mono: true, wide: true, of: (f) => f.examples.join("  ") },
+        ]}
+      />
+      {drift.sql && (
+        <div className="border-t border-line p-4">
+          <Scroll as="pre" className="font-mono text-xs">
+            {drift.sql}
+          </Scroll>
+          <div className="mt-3">
+            <Button onClick={() => onTake(drift.sql!)}>Take it into the editor</Button>
+          </div>
+        </div>
+      )}
     </Sheet>
   );
 }

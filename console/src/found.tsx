@@ -1,20 +1,29 @@
 // Tables that several pages show: what a new version takes over, what was found of connections, and rows that were set aside.
 import type { Change, Connection, Sample } from "./api";
-import { count, Empty, length, Sheet, Td, Th } from "./parts";
+import { count, Empty, length, Rows, Sheet } from "./parts";
 
 const tones: Record<string, string> = { kept: "text-river", afresh: "text-sand", gone: "text-clay", new: "text-ink" };
 
 /** What a new version of a job takes over. */
 export function Changes({ list }: { list: Change[] }) {
   return (
-    <table className="w-full" data-testid="changes">
-      <thead><tr><Th>What</Th><Th>Step</Th><Th>That is</Th></tr></thead>
-      <tbody>
-        {list.map((c, i) => (
-          <tr key={i}><Td><span className={`font-medium ${tones[c.what] ?? ""}`}>{c.what}</span></Td><Td>{c.step} <span className="text-soft">{c.kind}</span></Td><Td>{c.detail ?? ""}</Td></tr>
-        ))}
-      </tbody>
-    </table>
+    <Rows
+      testid="changes"
+      of={list}
+      id={(_, i) => i}
+      columns={[
+        { head: "What", of: (c) => <span className={`font-medium ${tones[c.what] ?? ""}`}>{c.what}</span> },
+        {
+          head: "Step",
+          of: (c) => (
+            <>
+              {c.step} <span className="text-soft">{c.kind}</span>
+            </>
+          ),
+        },
+        { head: "That is", of: (c) => c.detail ?? "" },
+      ]}
+    />
   );
 }
 
@@ -22,20 +31,42 @@ export function Changes({ list }: { list: Change[] }) {
 export function Connections({ list }: { list: Connection[] }) {
   if (list.length === 0) return <Empty>Nothing is declared yet.</Empty>;
   return (
-    <table className="w-full" data-testid="connections">
-      <thead><tr><Th>Name</Th><Th>Place</Th><Th>Found</Th></tr></thead>
-      <tbody>
-        {list.map((c) => (
-          <tr key={`${c.kind} ${c.name}`}>
-            <Td><span className="font-medium">{c.name}</span> <span className="text-soft">{c.kind}</span></Td>
-            <Td><span className="text-soft">{c.place}</span> {c.address}</Td>
-            <td className="border-t border-line/70 px-3 py-1.5 align-top text-xs">
-              {c.checks.map((k) => <div key={k.what} className={k.ok ? "" : "text-clay"}><span className="font-medium">{k.ok ? "✓" : "✗"} {k.what}</span>: {k.detail}</div>)}
-            </td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
+    <Rows
+      testid="connections"
+      of={list}
+      id={(c) => `${c.kind} ${c.name}`}
+      columns={[
+        {
+          head: "Name",
+          of: (c) => (
+            <>
+              <span className="font-medium">{c.name}</span> <span className="text-soft">{c.kind}</span>
+            </>
+          ),
+        },
+        {
+          head: "Place",
+          of: (c) => (
+            <>
+              <span className="text-soft">{c.place}</span> {c.address}
+            </>
+          ),
+        },
+        {
+          head: "Found",
+          wrap: "text-xs",
+          of: (c) =>
+            c.checks.map((k) => (
+              <div key={k.what} className={k.ok ? "" : "text-clay"}>
+                <span className="font-medium">
+                  {k.ok ? "✓" : "✗"} {k.what}
+                </span>
+                : {k.detail}
+              </div>
+            )),
+        },
+      ]}
+    />
   );
 }
 
@@ -47,19 +78,46 @@ export function Reasons({ reasons, onChoose }: { reasons: Total[]; onChoose?: (t
   if (reasons.length === 0) return null;
   return (
     <Sheet title="By reason" aside="all rows are counted, also those of which no sample is kept">
-      <table className="w-full" data-testid="reasons">
-        <thead><tr><Th>Kind</Th><Th>Step</Th><Th>Reason</Th><Th right>Rows</Th><Th /></tr></thead>
-        <tbody>
-          {reasons.map((r, i) => (
-            <tr key={i}>
-              <Td><span className={r.kind === "late" ? "text-sand" : "text-clay"}>{r.kind}</span></Td><Td>{r.step}</Td>
-              <td className="border-t border-line/70 px-3 py-1.5 text-xs">{onChoose ? <button type="button" className="cursor-pointer text-left text-river hover:underline" onClick={() => onChoose(r)}>{r.class}</button> : r.class}</td>
-              <Td right>{count(r.rows)}</Td>
-              <td className="w-40 border-t border-line/70 px-3"><div className="h-2 overflow-hidden rounded-full bg-line" aria-hidden="true"><div className={r.kind === "late" ? "h-full bg-sand" : "h-full bg-clay"} style={{ width: `${(r.rows / most) * 100}%` }} /></div></td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <Rows
+        testid="reasons"
+        of={reasons}
+        id={(_, i) => i}
+        columns={[
+          {
+            head: "Kind",
+            of: (r) => <span className={r.kind === "late" ? "text-sand" : "text-clay"}>{r.kind}</span>,
+          },
+          { head: "Step", of: (r) => r.step },
+          {
+            head: "Reason",
+            wrap: "text-xs",
+            of: (r) =>
+              onChoose ? (
+                <button
+                  type="button"
+                  className="cursor-pointer text-left text-river hover:underline"
+                  onClick={() => onChoose(r)}
+                >
+                  {r.class}
+                </button>
+              ) : (
+                r.class
+              ),
+          },
+          { head: "Rows", right: true, of: (r) => count(r.rows) },
+          {
+            wrap: "w-40",
+            of: (r) => (
+              <div className="h-2 overflow-hidden rounded-full bg-line" aria-hidden="true">
+                <div
+                  className={r.kind === "late" ? "h-full bg-sand" : "h-full bg-clay"}
+                  style={{ width: `${(r.rows / most) * 100}%` }}
+                />
+              </div>
+            ),
+          },
+        ]}
+      />
     </Sheet>
   );
 }
@@ -68,18 +126,25 @@ export function Reasons({ reasons, onChoose }: { reasons: Total[]; onChoose?: (t
 export function SampleRows({ rows }: { rows: Sample[] }) {
   if (rows.length === 0) return <Empty>No row was late or rejected.</Empty>;
   return (
-    <table className="w-full" data-testid="samples">
-      <thead><tr><Th>Step</Th><Th>Kind</Th><Th>Reason</Th><Th>Origin</Th><Th>Row</Th></tr></thead>
-      <tbody>
-        {rows.map((s) => (
-          <tr key={s.seq}>
-            <Td>{s.step}</Td>
-            <Td><span className={s.kind === "late" ? "text-sand" : "text-clay"}>{s.kind}{s.late_by ? ` by ${length(s.late_by)}` : ""}</span></Td>
-            <td className="min-w-52 border-t border-line/70 px-3 py-1.5 align-top text-xs leading-5">{s.reason}</td>
-            <Td mono>{s.origin ?? "–"}</Td><Td mono wide>{s.row}</Td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
+    <Rows
+      testid="samples"
+      of={rows}
+      id={(s) => s.seq}
+      columns={[
+        { head: "Step", of: (s) => s.step },
+        {
+          head: "Kind",
+          of: (s) => (
+            <span className={s.kind === "late" ? "text-sand" : "text-clay"}>
+              {s.kind}
+              {s.late_by ? ` by ${length(s.late_by)}` : ""}
+            </span>
+          ),
+        },
+        { head: "Reason", wrap: "min-w-52 text-xs leading-5", of: (s) => s.reason },
+        { head: "Origin", mono: true, of: (s) => s.origin ?? "–" },
+        { head: "Row", mono: true, wide: true, of: (s) => s.row },
+      ]}
+    />
   );
 }

@@ -2,7 +2,7 @@ import { Tab, TabGroup, TabList, TabPanel, TabPanels } from "@headlessui/react";
 import { lazy, Suspense, useEffect, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, followJob, Problem, type JobDetail, type Row, type Step } from "./api";
-import { ago, Button, bytes, Confirm, count, Empty, Fault, Panel, Sheet, State, Td, Th } from "./parts";
+import { ago, Button, bytes, cell, Confirm, count, Empty, Fault, Panel, Rows, Sheet, State } from "./parts";
 import { instant } from "./zone";
 import { Joins } from "./joins";
 import { Definition, StateTab } from "./state";
@@ -17,68 +17,166 @@ const Graph = lazy(() => import("./graph"));
 
 export function JobPage() {
   const { name = "" } = useParams();
+  return <OneJob key={name} name={name} />;
+}
+
+function OneJob({ name }: { name: string }) {
   const go = useNavigate();
-  const [job, setJob] = useState<JobDetail>();
+  const [seen, setSeen] = useState<{ job: JobDetail; at: number }>();
+  const job = seen?.job;
   const [problem, setProblem] = useState<Problem>();
   const [busy, setBusy] = useState(false);
   const [dropping, setDropping] = useState(false);
   useEffect(() => {
-    setJob(undefined);
-    return followJob(name, (j) => { setJob(j); setProblem(undefined); }, setProblem);
+    return followJob(
+      name,
+      (j) => {
+        setSeen({ job: j, at: Date.now() });
+        setProblem(undefined);
+      },
+      setProblem,
+    );
   }, [name]);
   const act = (f: () => Promise<unknown>) => {
     setBusy(true);
-    f().then(() => setProblem(undefined), setProblem).finally(() => setBusy(false));
+    f()
+      .then(() => setProblem(undefined), setProblem)
+      .finally(() => setBusy(false));
   };
   if (!job) return problem ? <Fault>{problem.message}</Fault> : <p className="text-soft">Loading …</p>;
   const lag = watermark(job);
   return (
     <div className="space-y-4">
       <div className="flex flex-wrap items-center gap-3">
-        <Link to="/" className="text-soft hover:text-ink">Jobs</Link>
+        <Link to="/" className="text-soft hover:text-ink">
+          Jobs
+        </Link>
         <span className="text-line">/</span>
         <h1 className="text-xl font-semibold">{job.name}</h1>
         <State state={job.state} />
         <span className="text-xs text-soft">since {ago(job.since)}</span>
         <div className="ml-auto flex gap-2">
-          <Button testid="start" disabled={busy || !["stopped", "failed"].includes(job.state)} onClick={() => act(() => api.startJob(name))}>Start</Button>
-          <Button testid="stop" disabled={busy || ["stopped", "finished", "stopping"].includes(job.state)} onClick={() => act(() => api.stopJob(name))}>Stop</Button>
-          <Button testid="drop" kind="danger" disabled={busy} onClick={() => setDropping(true)}>Drop …</Button>
+          <Button
+            testid="start"
+            disabled={busy || !["stopped", "failed"].includes(job.state)}
+            onClick={() => act(() => api.startJob(name))}
+          >
+            Start
+          </Button>
+          <Button
+            testid="stop"
+            disabled={busy || ["stopped", "finished", "stopping"].includes(job.state)}
+            onClick={() => act(() => api.stopJob(name))}
+          >
+            Stop
+          </Button>
+          <Button testid="drop" kind="danger" disabled={busy} onClick={() => setDropping(true)}>
+            Drop …
+          </Button>
         </div>
       </div>
       {problem && <Fault>{problem.message}</Fault>}
-      {job.reason && (quiet(job.state) ? <p className="text-sm text-soft">{job.reason}</p> : <Fault>{job.reason}</Fault>)}
-      {job.abandoned && <Fault>No checkpoint since {ago(job.abandoned.since)}, tried {count(job.abandoned.tries)} times; the job goes on: {job.abandoned.reason}</Fault>}
+      {job.reason &&
+        (quiet(job.state) ? <p className="text-sm text-soft">{job.reason}</p> : <Fault>{job.reason}</Fault>)}
+      {job.abandoned && (
+        <Fault>
+          No checkpoint since {ago(job.abandoned.since)}, tried {count(job.abandoned.tries)} times; the job goes on:{" "}
+          {job.abandoned.reason}
+        </Fault>
+      )}
       <dl className="grid grid-cols-2 gap-3 md:grid-cols-3 xl:grid-cols-6">
         <Figure label="Rows in">{count(job.rows_in)}</Figure>
         <Figure label="Rows out">{count(job.rows_out)}</Figure>
-        {(job.lost ?? 0) > 0 && <Figure label="Lost" tone="text-clay">{count(job.lost!)}</Figure>}
-        <Figure label="Late" tone={job.late ? "text-sand" : ""}>{count(job.late)}</Figure>
-        <Figure label="Rejected" tone={job.rejected ? "text-clay" : ""}>{count(job.rejected)}</Figure>
-        <Figure label="Watermark" small>{instant(lag)}</Figure>
-        <Figure label="Checkpoint" small>{job.checkpoint ? `no. ${job.checkpoint.number}, ${ago(job.checkpoint.at)}, ${bytes(job.checkpoint.bytes)}` : "none yet"}</Figure>
+        {(job.lost ?? 0) > 0 && (
+          <Figure label="Lost" tone="text-clay">
+            {count(job.lost!)}
+          </Figure>
+        )}
+        <Figure label="Late" tone={job.late ? "text-sand" : ""}>
+          {count(job.late)}
+        </Figure>
+        <Figure label="Rejected" tone={job.rejected ? "text-clay" : ""}>
+          {count(job.rejected)}
+        </Figure>
+        <Figure label="Watermark" small>
+          {instant(lag)}
+        </Figure>
+        <Figure label="Checkpoint" small>
+          {job.checkpoint
+            ? `no. ${job.checkpoint.number}, ${ago(job.checkpoint.at)}, ${bytes(job.checkpoint.bytes)}`
+            : "none yet"}
+        </Figure>
       </dl>
       <TabGroup>
         <TabList className="flex overflow-x-auto border-b border-line">
-          {["Graph", "Steps", "Windows", "Joins and tables", "State and sinks", "Newest rows", `Late (${count(job.late)})`, `Rejected (${count(job.rejected)})`, "Definition", "Activity"].map((t, i) => (
-            <Tab key={i} className="-mb-px cursor-pointer border-b-2 border-transparent px-2.5 py-2 font-medium whitespace-nowrap text-soft data-[selected]:border-river data-[selected]:text-river">{t}</Tab>
+          {[
+            "Graph",
+            "Steps",
+            "Windows",
+            "Joins and tables",
+            "State and sinks",
+            "Newest rows",
+            `Late (${count(job.late)})`,
+            `Rejected (${count(job.rejected)})`,
+            "Definition",
+            "Activity",
+          ].map((t, i) => (
+            <Tab
+              key={i}
+              className="-mb-px cursor-pointer border-b-2 border-transparent px-2.5 py-2 font-medium whitespace-nowrap text-soft data-[selected]:border-river data-[selected]:text-river"
+            >
+              {t}
+            </Tab>
           ))}
         </TabList>
         <TabPanels className="pt-4">
-          <TabPanel className="space-y-4"><Flow job={job} /><Charts job={job.name} /></TabPanel>
-          <TabPanel className="space-y-4"><Ledger steps={job.status.steps} running={job.state === "running"} /><Splits job={job} /></TabPanel>
-          <TabPanel className="space-y-4">{job.status.steps.some((s) => s.kind === "window") ? <Windows job={job} /> : <Sheet><Empty>No step of the job has windows.</Empty></Sheet>}<Splits job={job} /></TabPanel>
-          <TabPanel className="space-y-4"><Joins job={job} /></TabPanel>
-          <TabPanel className="space-y-4"><StateTab job={job} /></TabPanel>
-          <TabPanel className="space-y-4"><Newest job={job} /></TabPanel>
-          <TabPanel><Desk job={job.name} kind="late" /></TabPanel>
-          <TabPanel><Desk job={job.name} kind="rejected" /></TabPanel>
-          <TabPanel className="space-y-4"><Definition job={job} /></TabPanel>
-          <TabPanel><Log object={job.name} /></TabPanel>
+          <TabPanel className="space-y-4">
+            <Flow job={job} at={seen.at} />
+            <Charts job={job.name} />
+          </TabPanel>
+          <TabPanel className="space-y-4">
+            <Ledger steps={job.status.steps} at={seen.at} running={job.state === "running"} />
+            <Splits job={job} />
+          </TabPanel>
+          <TabPanel className="space-y-4">
+            {job.status.steps.some((s) => s.kind === "window") ? (
+              <Windows job={job} />
+            ) : (
+              <Sheet>
+                <Empty>No step of the job has windows.</Empty>
+              </Sheet>
+            )}
+            <Splits job={job} />
+          </TabPanel>
+          <TabPanel className="space-y-4">
+            <Joins job={job} />
+          </TabPanel>
+          <TabPanel className="space-y-4">
+            <StateTab job={job} />
+          </TabPanel>
+          <TabPanel className="space-y-4">
+            <Newest job={job} />
+          </TabPanel>
+          <TabPanel>
+            <Desk job={job.name} kind="late" />
+          </TabPanel>
+          <TabPanel>
+            <Desk job={job.name} kind="rejected" />
+          </TabPanel>
+          <TabPanel className="space-y-4">
+            <Definition job={job} />
+          </TabPanel>
+          <TabPanel>
+            <Log object={job.name} />
+          </TabPanel>
         </TabPanels>
       </TabGroup>
-      <Confirm open={dropping} title={`Drop the job ${job.name}?`} onClose={() => setDropping(false)}
-        action={{ label: "Drop it", run: () => act(() => api.dropJob(name).then(() => go("/"))) }}>
+      <Confirm
+        open={dropping}
+        title={`Drop the job ${job.name}?`}
+        onClose={() => setDropping(false)}
+        action={{ label: "Drop it", run: () => act(() => api.dropJob(name).then(() => go("/"))) }}
+      >
         It is stopped, and its place in the streams and its state are forgotten. What it has written stays.
       </Confirm>
     </div>
@@ -86,12 +184,32 @@ export function JobPage() {
 }
 
 /** The job as a graph: rows a second in and out of each step, the share that passes, queues, state, watermarks. */
-function Flow({ job }: { job: JobDetail }) {
-  const rates = useRates(Object.fromEntries(job.status.steps.flatMap((s) => [[`${s.id} in`, s.counts.in], [`${s.id} out`, s.out]])));
-  if (!job.plan) return <Sheet><Empty>The text of the job cannot be read any more.</Empty></Sheet>;
+function Flow({ job, at }: { job: JobDetail; at: number }) {
+  const rates = useRates(
+    at,
+    Object.fromEntries(
+      job.status.steps.flatMap((s) => [
+        [`${s.id} in`, s.counts.in],
+        [`${s.id} out`, s.out],
+      ]),
+    ),
+  );
+  if (!job.plan)
+    return (
+      <Sheet>
+        <Empty>The text of the job cannot be read any more.</Empty>
+      </Sheet>
+    );
   return (
-    <Sheet title="What flows" aside={job.state === "running" ? "rows a second; the bar in a step is how full its queue is" : "the job does not run"}>
-      <Suspense fallback={<p className="p-4 text-soft">Drawing …</p>}><Graph plan={job.plan} steps={job.status.steps} rates={job.state === "running" ? rates : undefined} /></Suspense>
+    <Sheet
+      title="What flows"
+      aside={
+        job.state === "running" ? "rows a second; the bar in a step is how full its queue is" : "the job does not run"
+      }
+    >
+      <Suspense fallback={<p className="p-4 text-soft">Drawing …</p>}>
+        <Graph plan={job.plan} steps={job.status.steps} rates={job.state === "running" ? rates : undefined} />
+      </Suspense>
     </Sheet>
   );
 }
@@ -103,54 +221,132 @@ function watermark(job: JobDetail): number | undefined {
   return Math.min(...(ws as number[]));
 }
 
-function Figure({ label, children, tone = "", small }: { label: string; children: React.ReactNode; tone?: string; small?: boolean }) {
+function Figure({
+  label,
+  children,
+  tone = "",
+  small,
+}: {
+  label: string;
+  children: React.ReactNode;
+  tone?: string;
+  small?: boolean;
+}) {
   return (
     <div className="rounded-lg border border-line bg-sheet px-4 py-3">
       <dt className="text-xs text-soft">{label}</dt>
-      <dd className={`mt-1 tabular-nums ${small ? "text-xs leading-5" : "text-lg font-semibold"} ${tone}`}>{children}</dd>
+      <dd className={`mt-1 tabular-nums ${small ? "text-xs leading-5" : "text-lg font-semibold"} ${tone}`}>
+        {children}
+      </dd>
     </div>
   );
 }
 
 const plural = (n: number, what: string) => `${count(n)} ${what}${n === 1 ? "" : "s"}`;
 
-const verbs: Record<string, string> = { scan: "reads", filter: "filters", project: "computes", window: "aggregates", unique: "keeps the first", over: "looks around", explode: "unnests", route: "routes", output: "writes", side: "shares out", join: "pairs", table: "keeps", lookup: "looks up", "as of": "joins as of", union: "puts together", settle: "settles" };
+const verbs: Record<string, string> = {
+  scan: "reads",
+  filter: "filters",
+  project: "computes",
+  window: "aggregates",
+  unique: "keeps the first",
+  over: "looks around",
+  explode: "unnests",
+  route: "routes",
+  output: "writes",
+  side: "shares out",
+  join: "pairs",
+  table: "keeps",
+  lookup: "looks up",
+  "as of": "joins as of",
+  union: "puts together",
+  settle: "settles",
+};
 
 /** Where every row went: in each line, in = passed + filtered + absorbed + late + rejected + held. */
-function Ledger({ steps, running }: { steps: Step[]; running: boolean }) {
-  const rates = useRates(Object.fromEntries(steps.map((s) => [`${s.id} out`, s.out])));
+function Ledger({ steps, running, at }: { steps: Step[]; running: boolean; at: number }) {
+  const rates = useRates(at, Object.fromEntries(steps.map((s) => [`${s.id} out`, s.out])));
   const num = (n: number, tone = "") => <span className={n === 0 ? "text-soft/50" : tone}>{count(n)}</span>;
   return (
-    <Sheet title="Steps and ledger" aside="in = passed + filtered + absorbed + late + rejected + held; out = passed + made + withdrawn">
-      {steps.length === 0 ? <Empty>The job has not read anything yet.</Empty> : (
-        <table className="w-full" data-testid="ledger">
-          <thead><tr>
-            <Th>Step</Th><Th right>In</Th><Th right>Passed</Th><Th right>Filtered</Th><Th right>Absorbed</Th>
-            <Th right>Late</Th><Th right>Rejected</Th><Th right>Held</Th><Th right>Made</Th><Th right>Out</Th><Th right>Out a second</Th>
-          </tr></thead>
-          <tbody>
-            {steps.map((s) => (
-              <tr key={s.id}>
-                <td className="w-full max-w-0 border-t border-line/70 px-3 py-1.5 align-top">
-                  <div className="truncate"><span className="font-medium">{s.step}</span> <span className="text-soft">{verbs[s.kind] ?? s.kind}</span></div>
-                  <div className="truncate text-xs text-soft" title={s.detail}>{s.detail}</div>
+    <Sheet
+      title="Steps and ledger"
+      aside="in = passed + filtered + absorbed + late + rejected + held; out = passed + made + withdrawn"
+    >
+      {steps.length === 0 ? (
+        <Empty>The job has not read anything yet.</Empty>
+      ) : (
+        <Rows
+          testid="ledger"
+          of={steps}
+          id={(s) => s.id}
+          columns={[
+            {
+              head: "Step",
+              wrap: "w-full max-w-0",
+              of: (s) => (
+                <>
+                  <div className="truncate">
+                    <span className="font-medium">{s.step}</span>{" "}
+                    <span className="text-soft">{verbs[s.kind] ?? s.kind}</span>
+                  </div>
+                  <div className="truncate text-xs text-soft" title={s.detail}>
+                    {s.detail}
+                  </div>
                   {s.kind === "window" && (
-                    <div className="text-xs text-soft">{plural(s.windows ?? 0, "open window")}, {plural(s.keys ?? 0, "key")}, {bytes(s.bytes ?? 0)}; closed up to {instant(s.watermark)}</div>
+                    <div className="text-xs text-soft">
+                      {plural(s.windows ?? 0, "open window")}, {plural(s.keys ?? 0, "key")}, {bytes(s.bytes ?? 0)};
+                      closed up to {instant(s.watermark)}
+                    </div>
                   )}
-                  {s.kind === "side" && <div className="text-xs text-soft">{plural(s.rows ?? 0, "row")} held, {bytes(s.bytes ?? 0)}</div>}
-                  {["join", "as of", "lookup"].includes(s.kind) && <div className="text-xs text-soft">{plural(s.counts.matched ?? 0, "match").replace("matchs", "matches")}, {plural(s.counts.unmatched ?? 0, "row")} without one</div>}
+                  {s.kind === "side" && (
+                    <div className="text-xs text-soft">
+                      {plural(s.rows ?? 0, "row")} held, {bytes(s.bytes ?? 0)}
+                    </div>
+                  )}
+                  {["join", "as of", "lookup"].includes(s.kind) && (
+                    <div className="text-xs text-soft">
+                      {plural(s.counts.matched ?? 0, "match").replace("matchs", "matches")},{" "}
+                      {plural(s.counts.unmatched ?? 0, "row")} without one
+                    </div>
+                  )}
                   {(s.kind === "unique" || s.kind === "over") && (
-                    <div className="text-xs text-soft">{plural(s.windows ?? 0, "row")} waiting, {plural(s.keys ?? 0, "key")}, {bytes(s.bytes ?? 0)}; taken up to {instant(s.watermark)}</div>
+                    <div className="text-xs text-soft">
+                      {plural(s.windows ?? 0, "row")} waiting, {plural(s.keys ?? 0, "key")}, {bytes(s.bytes ?? 0)};
+                      taken up to {instant(s.watermark)}
+                    </div>
                   )}
-                </td>
-                <Td right>{num(s.counts.in)}</Td><Td right>{num(s.counts.passed)}</Td><Td right>{num(s.counts.filtered)}</Td><Td right>{num(s.counts.absorbed)}</Td>
-                <Td right>{num(s.counts.late, "text-sand")}</Td><Td right>{num(s.counts.rejected, "text-clay")}</Td><Td right>{num(s.counts.held)}</Td>
-                <Td right>{num(s.counts.made)}{s.counts.withdrawn ? <div className="text-xs text-soft" title="results that were replaced or taken back">−{count(s.counts.withdrawn)}</div> : null}</Td><Td right>{num(s.out)}</Td>
-                <Td right><span className="text-xs text-soft">{running ? perSecond(rates[`${s.id} out`]) : "–"}</span></Td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+                </>
+              ),
+            },
+            { head: "In", right: true, of: (s) => num(s.counts.in) },
+            { head: "Passed", right: true, of: (s) => num(s.counts.passed) },
+            { head: "Filtered", right: true, of: (s) => num(s.counts.filtered) },
+            { head: "Absorbed", right: true, of: (s) => num(s.counts.absorbed) },
+            { head: "Late", right: true, of: (s) => num(s.counts.late, "text-sand") },
+            { head: "Rejected", right: true, of: (s) => num(s.counts.rejected, "text-clay") },
+            { head: "Held", right: true, of: (s) => num(s.counts.held) },
+            {
+              head: "Made",
+              right: true,
+              of: (s) => (
+                <>
+                  {num(s.counts.made)}
+                  {s.counts.withdrawn ? (
+                    <div className="text-xs text-soft" title="results that were replaced or taken back">
+                      −{count(s.counts.withdrawn)}
+                    </div>
+                  ) : null}
+                </>
+              ),
+            },
+            { head: "Out", right: true, of: (s) => num(s.out) },
+            {
+              head: "Out a second",
+              right: true,
+              of: (s) => <span className="text-xs text-soft">{running ? perSecond(rates[`${s.id} out`]) : "–"}</span>,
+            },
+          ]}
+        />
       )}
     </Sheet>
   );
@@ -165,19 +361,46 @@ function Splits({ job }: { job: JobDetail }) {
   const newest = Math.max(...job.status.splits.filter((s) => !s.table).map((s) => s.newest_at ?? 0));
   return (
     <Sheet title="Splits">
-      {job.status.splits.length === 0 ? <Empty>No split has been read yet.</Empty> : (
-        <table className="w-full">
-          <thead><tr><Th>Stream</Th><Th>Split</Th><Th right>Next position</Th><Th right>Waiting</Th><Th>Newest event time</Th><Th>Watermark</Th><Th right>Behind</Th><Th>State</Th></tr></thead>
-          <tbody>
-            {job.status.splits.map((s) => (
-              <tr key={`${s.stream} ${s.split}`}>
-                <Td>{s.stream}</Td><Td mono>{s.split}</Td><Td right>{count(s.next)}</Td><Td right>{s.left === undefined ? "–" : count(s.left)}</Td>
-                <Td mono>{instant(s.newest_at)}</Td><Td mono>{instant(s.watermark)}</Td><Td right>{s.newest_at !== undefined && s.watermark !== undefined ? `${((newest - s.watermark) / 1e6).toFixed(1)} s` : "–"}</Td>
-                <Td><span className="text-soft">{s.notice || (s.ended ? "ended" : s.idle ? (s.table ? "up to date" : "idle") : s.holds ? "silent; the others wait for it" : "reading")}</span></Td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+      {job.status.splits.length === 0 ? (
+        <Empty>No split has been read yet.</Empty>
+      ) : (
+        <Rows
+          of={job.status.splits}
+          id={(s) => `${s.stream} ${s.split}`}
+          columns={[
+            { head: "Stream", of: (s) => s.stream },
+            { head: "Split", mono: true, of: (s) => s.split },
+            { head: "Next position", right: true, of: (s) => count(s.next) },
+            { head: "Waiting", right: true, of: (s) => (s.left === undefined ? "–" : count(s.left)) },
+            { head: "Newest event time", mono: true, of: (s) => instant(s.newest_at) },
+            { head: "Watermark", mono: true, of: (s) => instant(s.watermark) },
+            {
+              head: "Behind",
+              right: true,
+              of: (s) =>
+                s.newest_at !== undefined && s.watermark !== undefined
+                  ? `${((newest - s.watermark) / 1e6).toFixed(1)} s`
+                  : "–",
+            },
+            {
+              head: "State",
+              of: (s) => (
+                <span className="text-soft">
+                  {s.notice ||
+                    (s.ended
+                      ? "ended"
+                      : s.idle
+                        ? s.table
+                          ? "up to date"
+                          : "idle"
+                        : s.holds
+                          ? "silent; the others wait for it"
+                          : "reading")}
+                </span>
+              ),
+            },
+          ]}
+        />
       )}
     </Sheet>
   );
@@ -191,29 +414,64 @@ function Newest({ job }: { job: JobDetail }) {
   for (const o of job.plan?.steps ?? []) {
     if (o.kind !== "output") continue;
     let at = o.inputs?.[0] ?? job.plan?.steps.findIndex((s) => s.kind === "route" && s.detail.includes(o.step));
-    while (at !== undefined && at >= 0 && job.plan?.steps[at] && ["route", "settle", "side"].includes(job.plan.steps[at]!.kind)) at = job.plan.steps[at]!.inputs?.[0];
+    while (
+      at !== undefined &&
+      at >= 0 &&
+      job.plan?.steps[at] &&
+      ["route", "settle", "side"].includes(job.plan.steps[at]!.kind)
+    )
+      at = job.plan.steps[at]!.inputs?.[0];
     const from = at === undefined ? undefined : job.plan?.steps[at];
-    if (from && !routes.has(from.step) && !["late", "rejected"].some((k) => o.detail.startsWith(k))) routes.set(from.step, o.step);
+    if (from && !routes.has(from.step) && !["late", "rejected"].some((k) => o.detail.startsWith(k)))
+      routes.set(from.step, o.step);
   }
-  if (steps.length === 0) return <Sheet><Empty>Rows are shown while the job runs.</Empty></Sheet>;
+  if (steps.length === 0)
+    return (
+      <Sheet>
+        <Empty>Rows are shown while the job runs.</Empty>
+      </Sheet>
+    );
   return (
     <>
       {steps.map(([step, rows]) => {
-        const parsed = rows.map((r) => JSON.parse(r) as Row).reverse().slice(0, 8);
+        const parsed = rows
+          .map((r) => JSON.parse(r) as Row)
+          .reverse()
+          .slice(0, 8);
         const columns = Object.keys(parsed[0] ?? {});
         const sink = routes.get(step) ?? (outputs.length === 1 && step === job.name ? outputs[0]!.step : undefined);
         return (
           <Sheet key={step} title={step} aside="a sample of the newest rows, the newest first">
-            {parsed.length === 0 ? <Empty>No rows yet.</Empty> : (
-              <table className="w-full" data-testid={`newest-${step}`}>
-                <thead><tr>{columns.map((c) => <Th key={c}>{c}</Th>)}{sink && <Th />}</tr></thead>
-                <tbody>{parsed.map((r, i) => <tr key={i}>{columns.map((c) => <Td key={c} mono>{typeof r[c] === "object" ? JSON.stringify(r[c]) : String(r[c])}</Td>)}{sink && <Td right><Button small testid="why" onClick={() => setAsked({ sink, row: r })}>Why?</Button></Td>}</tr>)}</tbody>
-              </table>
+            {parsed.length === 0 ? (
+              <Empty>No rows yet.</Empty>
+            ) : (
+              <Rows
+                testid={`newest-${step}`}
+                of={parsed}
+                id={(_, i) => i}
+                columns={[
+                  ...columns.map((c) => ({ head: c, mono: true, of: (r: Row) => cell(r[c]) })),
+                  ...(sink
+                    ? [
+                        {
+                          right: true,
+                          of: (r: Row) => (
+                            <Button small testid="why" onClick={() => setAsked({ sink, row: r })}>
+                              Why?
+                            </Button>
+                          ),
+                        },
+                      ]
+                    : []),
+                ]}
+              />
             )}
           </Sheet>
         );
       })}
-      <Panel open={asked !== undefined} wide title="Why is this row there?" onClose={() => setAsked(undefined)}>{asked && <Why job={job.name} sink={asked.sink} row={asked.row} />}</Panel>
+      <Panel open={asked !== undefined} wide title="Why is this row there?" onClose={() => setAsked(undefined)}>
+        {asked && <Why job={job.name} sink={asked.sink} row={asked.row} />}
+      </Panel>
     </>
   );
 }

@@ -1,13 +1,18 @@
 // What joins and tables hold, and what joins have given.
 import type { JobDetail, Step } from "./api";
-import { bytes, count, Empty, Sheet, Td, Th } from "./parts";
+import { bytes, count, Empty, Rows, Sheet } from "./parts";
 
 const kinds = ["join", "as of", "lookup", "table"];
 
 /** For each join and table of a job: its bound, its sides with what they hold, and its results. */
 export function Joins({ job }: { job: JobDetail }) {
   const steps = job.status.steps.filter((s) => kinds.includes(s.kind));
-  if (steps.length === 0) return <Sheet><Empty>The job joins nothing and reads no table.</Empty></Sheet>;
+  if (steps.length === 0)
+    return (
+      <Sheet>
+        <Empty>The job joins nothing and reads no table.</Empty>
+      </Sheet>
+    );
   return steps.map((s) => <OneJoin key={s.id} step={s} sides={job.status.steps.filter((x) => x.into === s.id)} />);
 }
 
@@ -20,29 +25,41 @@ function OneJoin({ step, sides }: { step: Step; sides: Step[] }) {
       <div data-testid={`join-${step.step}-${step.id}`}>
         {!table && (
           <div className="flex flex-wrap items-center gap-x-8 gap-y-2 px-4 py-3">
-            <div><div className="text-xs text-soft">Bound</div><div>{step.bound}</div></div>
-            <div><div className="text-xs text-soft">Matches</div><div className="tabular-nums">{count(step.counts.matched ?? 0)}</div></div>
-            <div><div className="text-xs text-soft">Rows given without a match</div><div className="tabular-nums">{count(step.counts.unmatched ?? 0)}</div></div>
+            <div>
+              <div className="text-xs text-soft">Bound</div>
+              <div>{step.bound}</div>
+            </div>
+            <div>
+              <div className="text-xs text-soft">Matches</div>
+              <div className="tabular-nums">{count(step.counts.matched ?? 0)}</div>
+            </div>
+            <div>
+              <div className="text-xs text-soft">Rows given without a match</div>
+              <div className="tabular-nums">{count(step.counts.unmatched ?? 0)}</div>
+            </div>
             {given > 0 && (
               <div className="min-w-40 flex-1">
                 <div className="text-xs text-soft">{(share * 100).toFixed(1)} % of the results are matches</div>
-                <div className="mt-1.5 h-2 overflow-hidden rounded-full bg-sand-pale"><div className="h-full bg-river" style={{ width: `${share * 100}%` }} /></div>
+                <div className="mt-1.5 h-2 overflow-hidden rounded-full bg-sand-pale">
+                  <div className="h-full bg-river" style={{ width: `${share * 100}%` }} />
+                </div>
               </div>
             )}
           </div>
         )}
         {sides.length > 0 && (
-          <table className="w-full">
-            <thead><tr><Th>{table ? "Key" : "Side"}</Th><Th right>Rows in</Th><Th right>Late</Th><Th right>Rejected</Th><Th right>Rows held</Th><Th right>Bytes held</Th></tr></thead>
-            <tbody>
-              {sides.map((s) => (
-                <tr key={s.id}>
-                  <Td>{s.detail}</Td><Td right>{count(s.counts.in)}</Td><Td right>{count(s.counts.late)}</Td><Td right>{count(s.counts.rejected)}</Td>
-                  <Td right>{count(s.rows ?? 0)}</Td><Td right>{bytes(s.bytes ?? 0)}</Td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+          <Rows
+            of={sides}
+            id={(s) => s.id}
+            columns={[
+              { head: table ? "Key" : "Side", of: (s) => s.detail },
+              { head: "Rows in", right: true, of: (s) => count(s.counts.in) },
+              { head: "Late", right: true, of: (s) => count(s.counts.late) },
+              { head: "Rejected", right: true, of: (s) => count(s.counts.rejected) },
+              { head: "Rows held", right: true, of: (s) => count(s.rows ?? 0) },
+              { head: "Bytes held", right: true, of: (s) => bytes(s.bytes ?? 0) },
+            ]}
+          />
         )}
       </div>
     </Sheet>

@@ -27,7 +27,11 @@ const pages = [
   { to: "/activity", label: "Activity" },
 ];
 
-const themes: { value: Theme; label: string }[] = [{ value: "system", label: "As the system" }, { value: "light", label: "Light" }, { value: "dark", label: "Dark" }];
+const themes: { value: Theme; label: string }[] = [
+  { value: "system", label: "As the system" },
+  { value: "light", label: "Light" },
+  { value: "dark", label: "Dark" },
+];
 
 function Choices() {
   const zone = useZone();
@@ -35,12 +39,40 @@ function Choices() {
   const item = "block w-full cursor-pointer rounded px-3 py-1 text-left data-[focus]:bg-river-pale";
   return (
     <Menu>
-      <MenuButton data-testid="choices" className="cursor-pointer rounded-md border border-line bg-sheet px-2.5 py-1 text-xs text-soft hover:text-ink">Times in {zone}</MenuButton>
-      <MenuItems anchor="bottom end" className="z-30 mt-1 w-56 rounded-md border border-line bg-sheet p-1 text-sm shadow-lg focus:outline-none">
+      <MenuButton
+        data-testid="choices"
+        className="cursor-pointer rounded-md border border-line bg-sheet px-2.5 py-1 text-xs text-soft hover:text-ink"
+      >
+        Times in {zone}
+      </MenuButton>
+      <MenuItems
+        anchor="bottom end"
+        className="z-30 mt-1 w-56 rounded-md border border-line bg-sheet p-1 text-sm shadow-lg focus:outline-none"
+      >
         <div className="px-3 py-1 text-xs text-soft">Times are shown in</div>
-        {zones.map((z) => <MenuItem key={z}><button type="button" onClick={() => setZone(z)} className={`${item} ${z === zone ? "font-semibold" : ""}`}>{z}</button></MenuItem>)}
+        {zones.map((z) => (
+          <MenuItem key={z}>
+            <button type="button" onClick={() => setZone(z)} className={`${item} ${z === zone ? "font-semibold" : ""}`}>
+              {z}
+            </button>
+          </MenuItem>
+        ))}
         <div className="mt-1 border-t border-line px-3 pt-2 pb-1 text-xs text-soft">Colours</div>
-        {themes.map((t) => <MenuItem key={t.value}><button type="button" data-testid={`theme-${t.value}`} onClick={() => { setTheme(t.value); setNow(t.value); }} className={`${item} ${t.value === now ? "font-semibold" : ""}`}>{t.label}</button></MenuItem>)}
+        {themes.map((t) => (
+          <MenuItem key={t.value}>
+            <button
+              type="button"
+              data-testid={`theme-${t.value}`}
+              onClick={() => {
+                setTheme(t.value);
+                setNow(t.value);
+              }}
+              className={`${item} ${t.value === now ? "font-semibold" : ""}`}
+            >
+              {t.label}
+            </button>
+          </MenuItem>
+        ))}
       </MenuItems>
     </Menu>
   );
@@ -49,24 +81,40 @@ function Choices() {
 function Layout() {
   return (
     <>
-      <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:p-2">Skip to the page</a>
+      <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:p-2">
+        Skip to the page
+      </a>
       <header className="border-b border-line bg-sheet">
         <div className="mx-auto flex max-w-7xl flex-wrap items-center gap-x-8 gap-y-2 px-4 py-3 sm:px-6">
           <Link to="/" className="flex items-center gap-2.5 text-lg font-semibold tracking-tight text-river">
             <svg viewBox="0 0 32 32" className="size-6" aria-hidden="true">
-              <path d="M3 11c5-5 8 4 13 0s8-4 13 0M3 17c5-5 8 4 13 0s8-4 13 0M3 23c5-5 8 4 13 0s8-4 13 0" fill="none" stroke="currentColor" strokeWidth="2.4" strokeLinecap="round" />
+              <path
+                d="M3 11c5-5 8 4 13 0s8-4 13 0M3 17c5-5 8 4 13 0s8-4 13 0M3 23c5-5 8 4 13 0s8-4 13 0"
+                fill="none"
+                stroke="currentColor"
+                strokeWidth="2.4"
+                strokeLinecap="round"
+              />
             </svg>
             Fiume
           </Link>
           <nav className="flex flex-wrap gap-1" aria-label="Main">
             {pages.map((p) => (
-              <NavLink key={p.to} to={p.to} end={p.to === "/"}
-                className={({ isActive }) => `rounded-md px-3 py-1.5 font-medium ${isActive ? "bg-river-pale text-river" : "text-soft hover:text-ink"}`}>
+              <NavLink
+                key={p.to}
+                to={p.to}
+                end={p.to === "/"}
+                className={({ isActive }) =>
+                  `rounded-md px-3 py-1.5 font-medium ${isActive ? "bg-river-pale text-river" : "text-soft hover:text-ink"}`
+                }
+              >
                 {p.label}
               </NavLink>
             ))}
           </nav>
-          <span className="ml-auto"><Choices /></span>
+          <span className="ml-auto">
+            <Choices />
+          </span>
         </div>
       </header>
       <main id="page" className="mx-auto max-w-7xl px-4 py-6 sm:px-6">
@@ -81,7 +129,17 @@ function Layout() {
             <Route path="/work" element={<WorkPage />} />
             <Route path="/streams/:name/lateness" element={<LatenessPage />} />
             <Route path="/activity" element={<ActivityPage />} />
-            <Route path="*" element={<p className="text-soft">There is no such page. <Link className="text-river underline" to="/">Back to the jobs</Link></p>} />
+            <Route
+              path="*"
+              element={
+                <p className="text-soft">
+                  There is no such page.{" "}
+                  <Link className="text-river underline" to="/">
+                    Back to the jobs
+                  </Link>
+                </p>
+              }
+            />
           </Routes>
         </Suspense>
       </main>
@@ -92,7 +150,9 @@ function Layout() {
 createRoot(document.getElementById("root")!).render(
   <StrictMode>
     <QueryClientProvider client={client}>
-      <BrowserRouter><Layout /></BrowserRouter>
+      <BrowserRouter>
+        <Layout />
+      </BrowserRouter>
     </QueryClientProvider>
   </StrictMode>,
 );

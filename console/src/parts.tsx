@@ -1,6 +1,6 @@
 // Small parts that several pages use.
 import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
-import { createElement, useEffect, useRef, useState, type ReactNode } from "react";
+import { useEffect, useRef, useState, type ReactNode } from "react";
 import { moment } from "./zone";
 
 const stateStyle: Record<string, string> = {
@@ -15,7 +15,9 @@ const stateStyle: Record<string, string> = {
 
 export function State({ state }: { state: string }) {
   return (
-    <span className={`inline-flex items-center gap-1.5 rounded-full px-2.5 py-0.5 text-xs font-medium ${stateStyle[state] ?? "bg-line"}`}>
+    <span
+      className={`inline-flex items-center gap-1.5 rounded-full px-2.5 py-0.5 text-xs font-medium ${stateStyle[state] ?? "bg-line"}`}
+    >
       <span className={`size-1.5 rounded-full bg-current ${state === "running" ? "animate-pulse" : ""}`} />
       {state}
     </span>
@@ -23,8 +25,18 @@ export function State({ state }: { state: string }) {
 }
 
 /** What may be wider than its place: it can then be moved with the keyboard too. */
-export function Scroll({ children, className = "", as = "div", "data-testid": testid }: { children: ReactNode; className?: string; as?: "div" | "pre"; "data-testid"?: string }) {
-  const box = useRef<HTMLElement>(null);
+export function Scroll({
+  children,
+  className = "",
+  as = "div",
+  "data-testid": testid,
+}: {
+  children: ReactNode;
+  className?: string;
+  as?: "div" | "pre";
+  "data-testid"?: string;
+}) {
+  const box = useRef<HTMLDivElement & HTMLPreElement>(null);
   const [wide, setWide] = useState(false);
   useEffect(() => {
     const el = box.current!;
@@ -35,7 +47,20 @@ export function Scroll({ children, className = "", as = "div", "data-testid": te
     look();
     return () => watch.disconnect();
   }, [children]);
-  return createElement(as, { ref: box, "data-testid": testid, className: `overflow-x-auto ${className}`, ...(wide ? { tabIndex: 0, role: "group", "aria-label": "wider than its place" } : {}) }, children);
+  const more = {
+    "data-testid": testid,
+    className: `overflow-x-auto ${className}`,
+    ...(wide ? { tabIndex: 0, role: "group", "aria-label": "wider than its place" } : {}),
+  };
+  return as === "pre" ? (
+    <pre ref={box} {...more}>
+      {children}
+    </pre>
+  ) : (
+    <div ref={box} {...more}>
+      {children}
+    </div>
+  );
 }
 
 export function Sheet({ title, aside, children }: { title?: ReactNode; aside?: ReactNode; children: ReactNode }) {
@@ -58,26 +83,116 @@ export function Empty({ children }: { children: ReactNode }) {
 
 export function Fault({ children }: { children: ReactNode }) {
   return (
-    <div role="alert" className="whitespace-pre-wrap rounded-lg border border-clay/40 bg-clay-pale px-4 py-3 font-mono text-xs leading-relaxed text-clay">
+    <div
+      role="alert"
+      className="whitespace-pre-wrap rounded-lg border border-clay/40 bg-clay-pale px-4 py-3 font-mono text-xs leading-relaxed text-clay"
+    >
       {children}
     </div>
   );
 }
 
 export function Th({ children, right }: { children?: ReactNode; right?: boolean }) {
-  return <th scope="col" className={`px-3 py-2 text-xs font-medium whitespace-nowrap text-soft ${right ? "text-right" : "text-left"}`}>{children}</th>;
+  return (
+    <th
+      scope="col"
+      className={`px-3 py-2 text-xs font-medium whitespace-nowrap text-soft ${right ? "text-right" : "text-left"}`}
+    >
+      {children}
+    </th>
+  );
 }
 
-export function Td({ children, right, mono, wide }: { children?: ReactNode; right?: boolean; mono?: boolean; wide?: boolean }) {
+export function Td({
+  children,
+  right,
+  mono,
+  wide,
+}: {
+  children?: ReactNode;
+  right?: boolean;
+  mono?: boolean;
+  wide?: boolean;
+}) {
   return (
-    <td className={`border-t border-line/70 px-3 py-1.5 align-top ${right ? "text-right tabular-nums" : ""} ${mono ? "font-mono text-xs" : ""} ${wide ? "break-all" : "whitespace-nowrap"}`}>
+    <td
+      className={`border-t border-line/70 px-3 py-1.5 align-top ${right ? "text-right tabular-nums" : ""} ${mono ? "font-mono text-xs" : ""} ${wide ? "break-all" : "whitespace-nowrap"}`}
+    >
       {children}
     </td>
   );
 }
 
-export function Button({ children, onClick, kind = "plain", disabled, testid, small }: {
-  children: ReactNode; onClick: () => void; kind?: "plain" | "main" | "danger"; disabled?: boolean; testid?: string; small?: boolean;
+/** A column of a table. */
+export type Cells<T> = {
+  head?: ReactNode;
+  of: (row: T, index: number) => ReactNode;
+  right?: boolean;
+  mono?: boolean;
+  /** Breaks anywhere, instead of staying on one line. */
+  wide?: boolean;
+  /** Breaks between words; styles that the cell has beside the usual ones. */
+  wrap?: string;
+};
+
+/** A table: a row for each element. */
+export function Rows<T>({
+  of,
+  columns,
+  id,
+  testid,
+}: {
+  of: T[];
+  columns: Cells<T>[];
+  id: (row: T, index: number) => string | number;
+  testid?: string;
+}) {
+  return (
+    <table className="w-full" data-testid={testid}>
+      <thead>
+        <tr>
+          {columns.map((c, k) => (
+            <Th key={k} right={c.right}>
+              {c.head}
+            </Th>
+          ))}
+        </tr>
+      </thead>
+      <tbody>
+        {of.map((row, i) => (
+          <tr key={id(row, i)} className="hover:bg-paper/70">
+            {columns.map((c, k) =>
+              c.wrap === undefined ? (
+                <Td key={k} right={c.right} mono={c.mono} wide={c.wide}>
+                  {c.of(row, i)}
+                </Td>
+              ) : (
+                <td key={k} className={`border-t border-line/70 px-3 py-1.5 align-top ${c.wrap}`}>
+                  {c.of(row, i)}
+                </td>
+              ),
+            )}
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+export function Button({
+  children,
+  onClick,
+  kind = "plain",
+  disabled,
+  testid,
+  small,
+}: {
+  children: ReactNode;
+  onClick: () => void;
+  kind?: "plain" | "main" | "danger";
+  disabled?: boolean;
+  testid?: string;
+  small?: boolean;
 }) {
   const style = {
     plain: "border-line bg-sheet hover:bg-paper",
@@ -85,15 +200,25 @@ export function Button({ children, onClick, kind = "plain", disabled, testid, sm
     danger: "border-clay/50 bg-sheet text-clay hover:bg-clay-pale",
   }[kind];
   return (
-    <button type="button" data-testid={testid} disabled={disabled} onClick={onClick}
-      className={`cursor-pointer rounded-md border font-medium whitespace-nowrap ${small ? "px-2 py-0.5 text-xs" : "px-3 py-1.5 text-sm"} disabled:cursor-default disabled:opacity-45 ${style}`}>
+    <button
+      type="button"
+      data-testid={testid}
+      disabled={disabled}
+      onClick={onClick}
+      className={`cursor-pointer rounded-md border font-medium whitespace-nowrap ${small ? "px-2 py-0.5 text-xs" : "px-3 py-1.5 text-sm"} disabled:cursor-default disabled:opacity-45 ${style}`}
+    >
       {children}
     </button>
   );
 }
 
 export function Field({ label, children }: { label: string; children: ReactNode }) {
-  return <label className="flex min-w-0 flex-col gap-1 text-xs text-soft">{label}{children}</label>;
+  return (
+    <label className="flex min-w-0 flex-col gap-1 text-xs text-soft">
+      {label}
+      {children}
+    </label>
+  );
 }
 
 const inputStyle = "h-9 rounded-md border border-line bg-sheet px-2 py-1.5 text-sm text-ink";
@@ -109,12 +234,26 @@ export function Select(p: React.SelectHTMLAttributes<HTMLSelectElement> & { test
 }
 
 /** A window over the page. */
-export function Panel({ open, title, children, onClose, wide }: { open: boolean; title: ReactNode; children: ReactNode; onClose: () => void; wide?: boolean }) {
+export function Panel({
+  open,
+  title,
+  children,
+  onClose,
+  wide,
+}: {
+  open: boolean;
+  title: ReactNode;
+  children: ReactNode;
+  onClose: () => void;
+  wide?: boolean;
+}) {
   return (
     <Dialog open={open} onClose={onClose} className="relative z-20">
       <div className="fixed inset-0 bg-black/40" aria-hidden="true" />
       <div className="fixed inset-0 flex items-start justify-center overflow-y-auto p-4 sm:p-8">
-        <DialogPanel className={`w-full rounded-lg border border-line bg-sheet shadow-lg ${wide ? "max-w-5xl" : "max-w-xl"}`}>
+        <DialogPanel
+          className={`w-full rounded-lg border border-line bg-sheet shadow-lg ${wide ? "max-w-5xl" : "max-w-xl"}`}
+        >
           <div className="flex items-center justify-between border-b border-line px-5 py-3">
             <DialogTitle className="text-base font-semibold">{title}</DialogTitle>
             <Button onClick={onClose}>Close</Button>
@@ -127,17 +266,40 @@ export function Panel({ open, title, children, onClose, wide }: { open: boolean;
 }
 
 /** The errors of an SQL text, each with its place and the way out. */
-export function Diagnostics({ list }: { list: { line: number; column: number; code: string; message: string; hint?: string }[] }) {
+export function Diagnostics({
+  list,
+}: {
+  list: { line: number; column: number; code: string; message: string; hint?: string }[];
+}) {
   if (list.length === 0) return null;
   return (
-    <ul role="alert" data-testid="diagnostics" className="space-y-1 rounded-lg border border-clay/40 bg-clay-pale px-4 py-3 font-mono text-xs text-clay">
-      {list.map((d, i) => <li key={i}>{d.line}:{d.column} {d.message} <span className="opacity-75">[{d.code}]</span>{d.hint && <div className="pl-6 text-ink">{d.hint}</div>}</li>)}
+    <ul
+      role="alert"
+      data-testid="diagnostics"
+      className="space-y-1 rounded-lg border border-clay/40 bg-clay-pale px-4 py-3 font-mono text-xs text-clay"
+    >
+      {list.map((d, i) => (
+        <li key={i}>
+          {d.line}:{d.column} {d.message} <span className="opacity-75">[{d.code}]</span>
+          {d.hint && <div className="pl-6 text-ink">{d.hint}</div>}
+        </li>
+      ))}
     </ul>
   );
 }
 
-export function Confirm({ open, title, children, action, onClose }: {
-  open: boolean; title: string; children: ReactNode; action: { label: string; run: () => void }; onClose: () => void;
+export function Confirm({
+  open,
+  title,
+  children,
+  action,
+  onClose,
+}: {
+  open: boolean;
+  title: string;
+  children: ReactNode;
+  action: { label: string; run: () => void };
+  onClose: () => void;
 }) {
   return (
     <Dialog open={open} onClose={onClose} className="relative z-10">
@@ -148,7 +310,15 @@ export function Confirm({ open, title, children, action, onClose }: {
           <div className="mt-2 text-soft">{children}</div>
           <div className="mt-5 flex justify-end gap-2">
             <Button onClick={onClose}>Cancel</Button>
-            <Button kind="danger" onClick={() => { action.run(); onClose(); }}>{action.label}</Button>
+            <Button
+              kind="danger"
+              onClick={() => {
+                action.run();
+                onClose();
+              }}
+            >
+              {action.label}
+            </Button>
           </div>
         </DialogPanel>
       </div>
@@ -183,7 +353,7 @@ export function ago(iso: string): string {
 
 /** A cell of a result row. */
 export function cell(v: unknown): ReactNode {
-  if (v === null || v === undefined) return <span className="text-soft/70 italic">null</span>;
+  if (v === null || v === undefined) return <span className="text-soft italic">null</span>;
   if (typeof v === "object") return JSON.stringify(v);
   return String(v);
 }

@@ -10,32 +10,72 @@ export type Series = { label: string; values: (number | null)[]; tone: string };
 const kinds = { line: undefined, bars: { size: [0.7, 60] as [number, number] } };
 
 /** x are seconds since 1970, in order. */
-export default function Plot({ title, x, series, height = 150, kind = "line" }: { title: string; x: number[]; series: Series[]; height?: number; kind?: "line" | "bars" }) {
+export default function Plot({
+  title,
+  x,
+  series,
+  height = 150,
+  kind = "line",
+}: {
+  title: string;
+  x: number[];
+  series: Series[];
+  height?: number;
+  kind?: "line" | "bars";
+}) {
   const box = useRef<HTMLDivElement>(null);
   const plot = useRef<uPlot>(undefined);
   const zone = useZone();
   const names = series.map((s) => s.label + s.tone).join();
   useEffect(() => {
     const el = box.current!;
-    const axis = { stroke: colour("soft"), grid: { stroke: colour("line"), width: 1 }, ticks: { stroke: colour("line"), width: 1 }, font: "11px sans-serif" };
-    const made = new uPlot({
-      width: el.clientWidth || 400, height, title, cursor: { drag: { setScale: false } }, legend: { show: true, live: true },
-      scales: { x: { time: true } },
-      axes: [{ ...axis, values: (_, at) => at.map((t) => clock(t * 1e6)) }, { ...axis, size: 56, values: (_, at) => at.map(short) }],
-      series: [
-        { value: (_, t) => (t === null ? "" : clock(t * 1e6)) },
-        ...series.map((s) => ({ label: s.label, stroke: colour(s.tone), width: 1.5, fill: kind === "bars" ? colour(s.tone) : undefined, paths: kind === "bars" ? uPlot.paths.bars!(kinds.bars) : undefined,
-          points: { show: x.length < 3 }, value: (_: uPlot, v: number | null) => (v === null ? "–" : short(v)) })),
-      ],
-    }, [x, ...series.map((s) => s.values)], el);
+    const axis = {
+      stroke: colour("soft"),
+      grid: { stroke: colour("line"), width: 1 },
+      ticks: { stroke: colour("line"), width: 1 },
+      font: "11px sans-serif",
+    };
+    const made = new uPlot(
+      {
+        width: el.clientWidth || 400,
+        height,
+        title,
+        cursor: { drag: { setScale: false } },
+        legend: { show: true, live: true },
+        scales: { x: { time: true } },
+        axes: [
+          { ...axis, values: (_, at) => at.map((t) => clock(t * 1e6)) },
+          { ...axis, size: 56, values: (_, at) => at.map(short) },
+        ],
+        series: [
+          { value: (_, t) => (t === null ? "" : clock(t * 1e6)) },
+          ...series.map((s) => ({
+            label: s.label,
+            stroke: colour(s.tone),
+            width: 1.5,
+            fill: kind === "bars" ? colour(s.tone) : undefined,
+            paths: kind === "bars" ? uPlot.paths.bars!(kinds.bars) : undefined,
+            points: { show: x.length < 3 },
+            value: (_: uPlot, v: number | null) => (v === null ? "–" : short(v)),
+          })),
+        ],
+      },
+      [x, ...series.map((s) => s.values)],
+      el,
+    );
     plot.current = made;
     const sized = new ResizeObserver(() => made.setSize({ width: el.clientWidth, height }));
     sized.observe(el);
-    return () => { sized.disconnect(); made.destroy(); };
+    return () => {
+      sized.disconnect();
+      made.destroy();
+    };
     // The data is set below; only another form makes another plot.
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [title, names, height, kind, zone]);
-  useEffect(() => { plot.current?.setData([x, ...series.map((s) => s.values)]); }, [x, series]);
+  useEffect(() => {
+    plot.current?.setData([x, ...series.map((s) => s.values)]);
+  }, [x, series]);
   const last = series.map((s) => `${s.label} ${short(s.values.findLast((v) => v !== null) ?? 0)}`).join(", ");
   return <div ref={box} role="img" aria-label={`${title}: ${last}`} className="min-w-0" />;
 }

@@ -1,7 +1,7 @@
 // Rows as a table, a time series, bars, or points on a plane map; and as a file.
 import { lazy, Suspense, useMemo, useState } from "react";
 import { download, type Column, type Row } from "./api";
-import { Button, cell, count, Empty, Fault, Scroll, Select, Td, Th } from "./parts";
+import { Button, cell, count, Empty, Fault, Scroll, Select, Rows } from "./parts";
 import { timestamp, useZone } from "./zone";
 
 const Plot = lazy(() => import("./plot"));
@@ -12,7 +12,19 @@ const isTime = (c: Column) => c.type === "TIMESTAMP";
 const tones = ["river", "clay", "sand", "reed", "soft", "ink"];
 
 /** Shows rows in one of several shapes. onWhy, where given, is asked for a row's origin. */
-export function Results({ columns, rows, total, note, onWhy }: { columns: Column[]; rows: Row[]; total: number; note?: string; onWhy?: (r: Row) => void }) {
+export function Results({
+  columns,
+  rows,
+  total,
+  note,
+  onWhy,
+}: {
+  columns: Column[];
+  rows: Row[];
+  total: number;
+  note?: string;
+  onWhy?: (r: Row) => void;
+}) {
   const zone = useZone();
   const [shape, setShape] = useState<Shape>("table");
   const [fault, setFault] = useState("");
@@ -26,27 +38,67 @@ export function Results({ columns, rows, total, note, onWhy }: { columns: Column
   const chosen = shapes.find((s) => s.id === shape && s.ok) ? shape : "table";
   const save = (format: "csv" | "json" | "parquet") => {
     setFault("");
-    download(`rows.${format === "json" ? "ndjson" : format}`, "/api/file", { format, columns, rows }).catch((e: Error) => setFault(e.message));
+    download(`rows.${format === "json" ? "ndjson" : format}`, "/api/file", { format, columns, rows }).catch(
+      (e: Error) => setFault(e.message),
+    );
   };
   return (
     <div>
       <div className="flex flex-wrap items-center gap-2 border-b border-line px-4 py-2">
-        <div role="group" aria-label="Shape of the result" className="flex overflow-hidden rounded-md border border-line">
+        <div
+          role="group"
+          aria-label="Shape of the result"
+          className="flex overflow-hidden rounded-md border border-line"
+        >
           {shapes.map((s) => (
-            <button key={s.id} type="button" disabled={!s.ok} aria-pressed={chosen === s.id} data-testid={`shape-${s.id}`} onClick={() => setShape(s.id)}
-              className={`cursor-pointer px-2.5 py-1 text-xs font-medium disabled:cursor-default disabled:opacity-40 ${chosen === s.id ? "bg-river-pale text-river" : "text-soft hover:text-ink"}`}>{s.label}</button>
+            <button
+              key={s.id}
+              type="button"
+              disabled={!s.ok}
+              aria-pressed={chosen === s.id}
+              data-testid={`shape-${s.id}`}
+              onClick={() => setShape(s.id)}
+              className={`cursor-pointer px-2.5 py-1 text-xs font-medium disabled:cursor-default disabled:opacity-40 ${chosen === s.id ? "bg-river-pale text-river" : "text-soft hover:text-ink"}`}
+            >
+              {s.label}
+            </button>
           ))}
         </div>
-        <span className="text-xs text-soft" data-testid="total">{count(total)} rows{total > rows.length ? `, ${count(rows.length)} shown` : ""}{note ? `; ${note}` : ""}</span>
-        <span className="ml-auto flex items-center gap-1.5 text-xs text-soft">Save as
-          {(["csv", "json", "parquet"] as const).map((f) => <Button key={f} small disabled={rows.length === 0} testid={`save-${f}`} onClick={() => save(f)}>{f === "csv" ? "CSV" : f === "json" ? "JSON" : "Parquet"}</Button>)}
+        <span className="text-xs text-soft" data-testid="total">
+          {count(total)} rows{total > rows.length ? `, ${count(rows.length)} shown` : ""}
+          {note ? `; ${note}` : ""}
+        </span>
+        <span className="ml-auto flex items-center gap-1.5 text-xs text-soft">
+          Save as
+          {(["csv", "json", "parquet"] as const).map((f) => (
+            <Button key={f} small disabled={rows.length === 0} testid={`save-${f}`} onClick={() => save(f)}>
+              {f === "csv" ? "CSV" : f === "json" ? "JSON" : "Parquet"}
+            </Button>
+          ))}
         </span>
       </div>
-      {fault && <div className="p-3"><Fault>{fault}</Fault></div>}
-      {rows.length === 0 ? <Empty>There are no rows.</Empty> : chosen === "table" ? <Table columns={columns} rows={rows} onWhy={onWhy} key={zone} />
-        : <div className="p-3"><Suspense fallback={<p className="text-soft">Drawing …</p>}>
-          {chosen === "series" ? <TimeSeries columns={columns} rows={rows} /> : chosen === "bars" ? <Bars columns={columns} rows={rows} /> : <PlaneMap columns={columns} places={places!} />}
-        </Suspense></div>}
+      {fault && (
+        <div className="p-3">
+          <Fault>{fault}</Fault>
+        </div>
+      )}
+      {rows.length === 0 ? (
+        <Empty>There are no rows.</Empty>
+      ) : chosen === "table" ? (
+        <Table columns={columns} rows={rows} onWhy={onWhy} key={zone} />
+      ) : (
+        <div className="p-3">
+          <Suspense fallback={<p className="text-soft">Drawing …</p>}>
+            {chosen === "series" ? (
+              <TimeSeries columns={columns} rows={rows} />
+            ) : chosen === "bars" ? (
+              <Bars columns={columns} rows={rows} />
+            ) : (
+              <PlaneMap columns={columns} places={places!} />
+            )}
+          </Suspense>
+        </div>
+      )}
     </div>
   );
 }
@@ -54,17 +106,35 @@ export function Results({ columns, rows, total, note, onWhy }: { columns: Column
 function Table({ columns, rows, onWhy }: { columns: Column[]; rows: Row[]; onWhy?: (r: Row) => void }) {
   return (
     <Scroll>
-      <table className="w-full" data-testid="rows">
-        <thead><tr>{columns.map((c) => <Th key={c.name} right={isNumber(c)}>{c.name} <span className="font-normal text-soft">{c.type.toLowerCase()}</span></Th>)}{onWhy && <Th />}</tr></thead>
-        <tbody>
-          {rows.map((r, i) => (
-            <tr key={i}>
-              {columns.map((c) => <Td key={c.name} mono right={isNumber(c)}>{isTime(c) && r[c.name] !== null ? timestamp(r[c.name]) : cell(r[c.name])}</Td>)}
-              {onWhy && <Td right><Button small testid="why" onClick={() => onWhy(r)}>Why?</Button></Td>}
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <Rows
+        testid="rows"
+        of={rows}
+        id={(_, i) => i}
+        columns={[
+          ...columns.map((c) => ({
+            head: (
+              <>
+                {c.name} <span className="font-normal text-soft">{c.type.toLowerCase()}</span>
+              </>
+            ),
+            mono: true,
+            right: isNumber(c),
+            of: (r: Row) => (isTime(c) && r[c.name] !== null ? timestamp(r[c.name]) : cell(r[c.name])),
+          })),
+          ...(onWhy
+            ? [
+                {
+                  right: true,
+                  of: (r: Row) => (
+                    <Button small testid="why" onClick={() => onWhy(r)}>
+                      Why?
+                    </Button>
+                  ),
+                },
+              ]
+            : []),
+        ]}
+      />
     </Scroll>
   );
 }
@@ -72,21 +142,40 @@ function Table({ columns, rows, onWhy }: { columns: Column[]; rows: Row[]; onWhy
 const number = (v: unknown) => (v === null || v === undefined ? null : typeof v === "number" ? v : Number(v));
 
 /** A choice among columns. */
-function Pick({ label, from, value, onChange }: { label: string; from: Column[]; value: string; onChange: (v: string) => void }) {
+function Pick({
+  label,
+  from,
+  value,
+  onChange,
+}: {
+  label: string;
+  from: Column[];
+  value: string;
+  onChange: (v: string) => void;
+}) {
   return (
-    <label className="flex items-center gap-1.5 text-xs text-soft">{label}
-      <Select value={value} onChange={(e) => onChange(e.target.value)}>{from.map((c) => <option key={c.name}>{c.name}</option>)}</Select>
+    <label className="flex items-center gap-1.5 text-xs text-soft">
+      {label}
+      <Select value={value} onChange={(e) => onChange(e.target.value)}>
+        {from.map((c) => (
+          <option key={c.name}>{c.name}</option>
+        ))}
+      </Select>
     </label>
   );
 }
 
 function TimeSeries({ columns, rows }: { columns: Column[]; rows: Row[] }) {
-  const numbers = columns.filter(isNumber), times = columns.filter(isTime), texts = columns.filter((c) => c.type === "VARCHAR");
+  const numbers = columns.filter(isNumber),
+    times = columns.filter(isTime),
+    texts = columns.filter((c) => c.type === "VARCHAR");
   const [y, setY] = useState(numbers[numbers.length - 1]!.name);
   const [x, setX] = useState(times[0]!.name);
   const by = texts[0]?.name;
   const { at, series } = useMemo(() => {
-    const moments = [...new Set(rows.map((r) => Date.parse(String(r[x])) / 1000).filter((t) => !Number.isNaN(t)))].sort((a, b) => a - b);
+    const moments = [...new Set(rows.map((r) => Date.parse(String(r[x])) / 1000).filter((t) => !Number.isNaN(t)))].sort(
+      (a, b) => a - b,
+    );
     const place = new Map(moments.map((t, i) => [t, i]));
     const groups = new Map<string, (number | null)[]>();
     for (const r of rows) {
@@ -97,18 +186,27 @@ function TimeSeries({ columns, rows }: { columns: Column[]; rows: Row[] }) {
       if (!groups.has(g)) groups.set(g, new Array<number | null>(moments.length).fill(null));
       groups.get(g)![i] = number(r[y]);
     }
-    return { at: moments, series: [...groups].sort(([a], [b]) => a.localeCompare(b)).map(([label, values], i) => ({ label, values, tone: tones[i]! })) };
+    return {
+      at: moments,
+      series: [...groups]
+        .sort(([a], [b]) => a.localeCompare(b))
+        .map(([label, values], i) => ({ label, values, tone: tones[i]! })),
+    };
   }, [rows, x, y, by]);
   return (
     <>
-      <div className="mb-2 flex flex-wrap gap-4"><Pick label="Number" from={numbers} value={y} onChange={setY} /><Pick label="Time" from={times} value={x} onChange={setX} /></div>
+      <div className="mb-2 flex flex-wrap gap-4">
+        <Pick label="Number" from={numbers} value={y} onChange={setY} />
+        <Pick label="Time" from={times} value={x} onChange={setX} />
+      </div>
       <Plot title={by ? `${y} by ${by}` : y} x={at} series={series} height={260} />
     </>
   );
 }
 
 function Bars({ columns, rows }: { columns: Column[]; rows: Row[] }) {
-  const numbers = columns.filter(isNumber), texts = columns.filter((c) => c.type === "VARCHAR");
+  const numbers = columns.filter(isNumber),
+    texts = columns.filter((c) => c.type === "VARCHAR");
   const [y, setY] = useState(numbers[numbers.length - 1]!.name);
   const [x, setX] = useState(texts[0]!.name);
   const bars = useMemo(() => {
@@ -122,12 +220,23 @@ function Bars({ columns, rows }: { columns: Column[]; rows: Row[] }) {
   const most = Math.max(1e-9, ...bars.map(([, v]) => Math.abs(v)));
   return (
     <>
-      <div className="mb-3 flex flex-wrap gap-4"><Pick label="Number" from={numbers} value={y} onChange={setY} /><Pick label="Name" from={texts} value={x} onChange={setX} /></div>
-      <dl className="grid grid-cols-[max-content_1fr_max-content] items-center gap-x-3 gap-y-1 text-xs" data-testid="bars">
+      <div className="mb-3 flex flex-wrap gap-4">
+        <Pick label="Number" from={numbers} value={y} onChange={setY} />
+        <Pick label="Name" from={texts} value={x} onChange={setX} />
+      </div>
+      <dl
+        className="grid grid-cols-[max-content_1fr_max-content] items-center gap-x-3 gap-y-1 text-xs"
+        data-testid="bars"
+      >
         {bars.map(([n, v]) => (
           <div key={n} className="contents">
             <dt className="text-right">{n}</dt>
-            <dd aria-hidden="true"><div className={`h-3 rounded-sm ${v < 0 ? "bg-clay" : "bg-river"}`} style={{ width: `${(Math.abs(v) / most) * 100}%` }} /></dd>
+            <dd aria-hidden="true">
+              <div
+                className={`h-3 rounded-sm ${v < 0 ? "bg-clay" : "bg-river"}`}
+                style={{ width: `${(Math.abs(v) / most) * 100}%` }}
+              />
+            </dd>
             <dd className="tabular-nums">{v.toLocaleString("en-US", { maximumFractionDigits: 3 })}</dd>
           </div>
         ))}
@@ -143,10 +252,18 @@ function coordinates(columns: Column[], rows: Row[]): Place[] | undefined {
   const find = (r: Row): [number, number] | undefined => {
     const pair = (o: Row) => {
       const k = (names: string[]) => Object.keys(o).find((n) => names.includes(n.toLowerCase()));
-      const lat = k(["lat", "latitude"]), lon = k(["lon", "lng", "longitude"]);
-      return lat && lon && typeof o[lat] === "number" && typeof o[lon] === "number" ? [o[lon], o[lat]] as [number, number] : undefined;
+      const lat = k(["lat", "latitude"]),
+        lon = k(["lon", "lng", "longitude"]);
+      return lat && lon && typeof o[lat] === "number" && typeof o[lon] === "number"
+        ? ([o[lon], o[lat]] as [number, number])
+        : undefined;
     };
-    return pair(r) ?? Object.values(r).flatMap((v) => (v && typeof v === "object" && !Array.isArray(v) ? [pair(v as Row)] : [])).find(Boolean);
+    return (
+      pair(r) ??
+      Object.values(r)
+        .flatMap((v) => (v && typeof v === "object" && !Array.isArray(v) ? [pair(v as Row)] : []))
+        .find(Boolean)
+    );
   };
   const name = columns.find((c) => c.type === "VARCHAR")?.name;
   const out = rows.slice(0, 5000).flatMap((row) => {
@@ -160,33 +277,70 @@ function coordinates(columns: Column[], rows: Row[]): Place[] | undefined {
 function PlaneMap({ columns, places }: { columns: Column[]; places: Place[] }) {
   const numbers = columns.filter((c) => isNumber(c) && !/^(lat|lon|lng|latitude|longitude)$/i.test(c.name));
   const [size, setSize] = useState(numbers[0]?.name ?? "");
-  const width = 900, height = 420, edge = 40;
+  const width = 900,
+    height = 420,
+    edge = 40;
   const mid = places.reduce((s, p) => s + p.y, 0) / places.length;
   const squeeze = Math.cos((mid * Math.PI) / 180);
-  const xs = places.map((p) => p.x * squeeze), ys = places.map((p) => p.y);
-  const low = { x: Math.min(...xs), y: Math.min(...ys) }, span = Math.max(Math.max(...xs) - low.x, Math.max(...ys) - low.y, 1e-6);
-  const scale = Math.min((width - 2 * edge) / Math.max(Math.max(...xs) - low.x, span * 0.4), (height - 2 * edge) / Math.max(Math.max(...ys) - low.y, span * 0.2));
+  const xs = places.map((p) => p.x * squeeze),
+    ys = places.map((p) => p.y);
+  const low = { x: Math.min(...xs), y: Math.min(...ys) },
+    span = Math.max(Math.max(...xs) - low.x, Math.max(...ys) - low.y, 1e-6);
+  const scale = Math.min(
+    (width - 2 * edge) / Math.max(Math.max(...xs) - low.x, span * 0.4),
+    (height - 2 * edge) / Math.max(Math.max(...ys) - low.y, span * 0.2),
+  );
   const at = (p: Place) => [edge + (p.x * squeeze - low.x) * scale, height - edge - (p.y - low.y) * scale] as const;
   const most = Math.max(1e-9, ...places.map((p) => Math.abs(number(p.row[size]) ?? 0)));
   const seen = new Set<string>();
   const metres = niceLength((width / 4 / scale) * 111_195);
   return (
     <>
-      {numbers.length > 0 && <div className="mb-2"><Pick label="Size of the points" from={numbers} value={size} onChange={setSize} /></div>}
-      <svg viewBox={`0 0 ${width} ${height}`} className="w-full rounded border border-line bg-paper text-[11px]" role="img" data-testid="map" aria-label={`${places.length} points by longitude and latitude`}>
+      {numbers.length > 0 && (
+        <div className="mb-2">
+          <Pick label="Size of the points" from={numbers} value={size} onChange={setSize} />
+        </div>
+      )}
+      <svg
+        viewBox={`0 0 ${width} ${height}`}
+        className="w-full rounded border border-line bg-paper text-[11px]"
+        role="img"
+        data-testid="map"
+        aria-label={`${places.length} points by longitude and latitude`}
+      >
         {places.map((p, i) => {
           const [x, y] = at(p);
           const label = p.name && !seen.has(p.name) && seen.size < 40;
           if (label) seen.add(p.name);
           return (
             <g key={i}>
-              <circle cx={x} cy={y} r={size ? 3 + 11 * Math.sqrt(Math.abs(number(p.row[size]) ?? 0) / most) : 4} className="fill-river/50 stroke-river"><title>{`${p.name} ${p.y.toFixed(4)}, ${p.x.toFixed(4)}${size ? ` ${size} ${String(p.row[size])}` : ""}`}</title></circle>
-              {label && <text x={x + 7} y={y - 6} className="fill-ink">{p.name}</text>}
+              <circle
+                cx={x}
+                cy={y}
+                r={size ? 3 + 11 * Math.sqrt(Math.abs(number(p.row[size]) ?? 0) / most) : 4}
+                className="fill-river/50 stroke-river"
+              >
+                <title>{`${p.name} ${p.y.toFixed(4)}, ${p.x.toFixed(4)}${size ? ` ${size} ${String(p.row[size])}` : ""}`}</title>
+              </circle>
+              {label && (
+                <text x={x + 7} y={y - 6} className="fill-ink">
+                  {p.name}
+                </text>
+              )}
             </g>
           );
         })}
-        <line x1={edge} x2={edge + (metres / 111_195) * scale} y1={height - 14} y2={height - 14} strokeWidth={2} className="stroke-soft" />
-        <text x={edge} y={height - 20} className="fill-soft">{metres >= 1000 ? `${metres / 1000} km` : `${metres} m`}</text>
+        <line
+          x1={edge}
+          x2={edge + (metres / 111_195) * scale}
+          y1={height - 14}
+          y2={height - 14}
+          strokeWidth={2}
+          className="stroke-soft"
+        />
+        <text x={edge} y={height - 20} className="fill-soft">
+          {metres >= 1000 ? `${metres / 1000} km` : `${metres} m`}
+        </text>
       </svg>
     </>
   );

@@ -3,7 +3,7 @@ import { useEffect, useState } from "react";
 import { VersionDiff } from "./activity";
 import { api, Problem, type Change, type JobDetail, type JobState, type Version } from "./api";
 import { Changes } from "./found";
-import { ago, Button, bytes, count, Empty, Fault, Scroll, Sheet, Td, Th } from "./parts";
+import { ago, Button, bytes, count, Empty, Fault, Rows, Scroll, Sheet } from "./parts";
 
 /** State by step, sinks and checkpoints; looked at again while the page is open. */
 export function StateTab({ job }: { job: JobDetail }) {
@@ -12,57 +12,115 @@ export function StateTab({ job }: { job: JobDetail }) {
   const number = job.checkpoint?.number;
   useEffect(() => {
     let on = true;
-    api.jobState(job.name).then((s) => { if (on) { setState(s); setProblem(undefined); } }, (p) => on && setProblem(p));
-    return () => { on = false; };
+    api.jobState(job.name).then(
+      (s) => {
+        if (on) {
+          setState(s);
+          setProblem(undefined);
+        }
+      },
+      (p) => on && setProblem(p),
+    );
+    return () => {
+      on = false;
+    };
   }, [job.name, number, job.state]);
   if (problem) return <Fault>{problem.message}</Fault>;
   if (!state) return <p className="text-soft">Loading …</p>;
   return (
     <>
-      <Sheet title="What the steps keep" aside={`at most ${bytes(state.memory)} in memory; growth over the last five minutes`}>
-        {state.steps.length === 0 ? <Empty>No step of the job keeps anything.</Empty> : (
-          <table className="w-full" data-testid="state">
-            <thead><tr><Th>Step</Th><Th right>Keys</Th><Th right>Rows</Th><Th right>In memory</Th><Th right>On disk</Th><Th right>Bytes a minute</Th></tr></thead>
-            <tbody>
-              {state.steps.map((s) => (
-                <tr key={s.id}>
-                  <Td><span className="font-medium">{s.step}</span> <span className="text-soft">{s.kind}</span><div className="text-xs text-soft">{s.detail}{s.parked > 0 && `; ${count(s.parked)} parts wait on disk`}</div></Td>
-                  <Td right>{count(s.keys)}</Td><Td right>{count(s.rows)}</Td><Td right>{bytes(s.bytes)}</Td><Td right>{bytes(s.disk)}</Td>
-                  <Td right>{s.growth === undefined ? "–" : `${s.growth < 0 ? "−" : "+"}${bytes(Math.abs(Math.round(s.growth)))}`}</Td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+      <Sheet
+        title="What the steps keep"
+        aside={`at most ${bytes(state.memory)} in memory; growth over the last five minutes`}
+      >
+        {state.steps.length === 0 ? (
+          <Empty>No step of the job keeps anything.</Empty>
+        ) : (
+          <Rows
+            testid="state"
+            of={state.steps}
+            id={(s) => s.id}
+            columns={[
+              {
+                head: "Step",
+                of: (s) => (
+                  <>
+                    <span className="font-medium">{s.step}</span> <span className="text-soft">{s.kind}</span>
+                    <div className="text-xs text-soft">
+                      {s.detail}
+                      {s.parked > 0 && `; ${count(s.parked)} parts wait on disk`}
+                    </div>
+                  </>
+                ),
+              },
+              { head: "Keys", right: true, of: (s) => count(s.keys) },
+              { head: "Rows", right: true, of: (s) => count(s.rows) },
+              { head: "In memory", right: true, of: (s) => bytes(s.bytes) },
+              { head: "On disk", right: true, of: (s) => bytes(s.disk) },
+              {
+                head: "Bytes a minute",
+                right: true,
+                of: (s) =>
+                  s.growth === undefined ? "–" : `${s.growth < 0 ? "−" : "+"}${bytes(Math.abs(Math.round(s.growth)))}`,
+              },
+            ]}
+          />
         )}
       </Sheet>
       <Sheet title="Sinks">
-        <table className="w-full" data-testid="promises">
-          <thead><tr><Th>Sink</Th><Th>Promise</Th><Th right>Held back</Th></tr></thead>
-          <tbody>
-            {state.sinks.map((s) => (
-              <tr key={s.sink}>
-                <Td><span className="font-medium">{s.sink}</span><div className="text-xs text-soft">{s.place}</div></Td>
-                <td className="border-t border-line/70 px-3 py-1.5 align-top">
+        <Rows
+          testid="promises"
+          of={state.sinks}
+          id={(s) => s.sink}
+          columns={[
+            {
+              head: "Sink",
+              of: (s) => (
+                <>
+                  <span className="font-medium">{s.sink}</span>
+                  <div className="text-xs text-soft">{s.place}</div>
+                </>
+              ),
+            },
+            {
+              head: "Promise",
+              wrap: "",
+              of: (s) => (
+                <>
                   {s.promise}
-                  {s.missing > 0 && <div className="text-sand">{count(s.missing)} rows from before the last start have not come again; where that stays, what was read again gave other rows</div>}
-                  {s.waiting && <div className="text-clay">retrying since {ago(s.waiting.since)}, {count(s.waiting.tries)} tries, because {s.waiting.reason}</div>}
-                </td>
-                <Td right>{bytes(s.spooled)}</Td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+                  {s.missing > 0 && (
+                    <div className="text-sand">
+                      {count(s.missing)} rows from before the last start have not come again; where that stays, what was
+                      read again gave other rows
+                    </div>
+                  )}
+                  {s.waiting && (
+                    <div className="text-clay">
+                      retrying since {ago(s.waiting.since)}, {count(s.waiting.tries)} tries, because {s.waiting.reason}
+                    </div>
+                  )}
+                </>
+              ),
+            },
+            { head: "Held back", right: true, of: (s) => bytes(s.spooled) },
+          ]}
+        />
       </Sheet>
       <Sheet title="Checkpoints" aside="those that are kept">
-        {state.checkpoints.length === 0 ? <Empty>There is no checkpoint yet.</Empty> : (
-          <table className="w-full">
-            <thead><tr><Th>Number</Th><Th>Taken</Th><Th right>Version of the job</Th><Th right>Bytes of state</Th><Th right>Took</Th></tr></thead>
-            <tbody>
-              {state.checkpoints.map((c) => (
-                <tr key={c.number}><Td>{count(c.number)}</Td><Td>{ago(c.at)}</Td><Td right>{c.version}</Td><Td right>{bytes(c.bytes)}</Td><Td right>{count(c.took_ms)} ms</Td></tr>
-              ))}
-            </tbody>
-          </table>
+        {state.checkpoints.length === 0 ? (
+          <Empty>There is no checkpoint yet.</Empty>
+        ) : (
+          <Rows
+            of={state.checkpoints}
+            id={(c) => c.number}
+            columns={[
+              { head: "Number", of: (c) => count(c.number) },
+              { head: "Taken", of: (c) => ago(c.at) },
+              { head: "Version of the job", right: true, of: (c) => c.version },
+              { head: "Bytes of state", right: true, of: (c) => bytes(c.bytes) },
+              { head: "Took", right: true, of: (c) => <>{count(c.took_ms)} ms</> },
+            ]}
+          />
         )}
       </Sheet>
     </>
@@ -71,7 +129,8 @@ export function StateTab({ job }: { job: JobDetail }) {
 
 function diffOf(versions: Version[], n: number) {
   const i = versions.findIndex((v) => v.version === n);
-  const to = versions[i], from = versions[i + 1];
+  const to = versions[i],
+    from = versions[i + 1];
   return to && from ? <VersionDiff from={from} to={to} /> : null;
 }
 
@@ -86,69 +145,145 @@ export function Definition({ job }: { job: JobDetail }) {
   const [versions, setVersions] = useState<Version[]>([]);
   useEffect(() => {
     let on = true;
-    api.versions(job.name).then((v) => on && setVersions(v), () => undefined);
-    return () => { on = false; };
+    api.versions(job.name).then(
+      (v) => on && setVersions(v),
+      () => undefined,
+    );
+    return () => {
+      on = false;
+    };
   }, [job.name, job.version]);
   const run = (f: () => Promise<void>) => {
     setBusy(true);
     setProblem(undefined);
-    f().catch(setProblem).finally(() => setBusy(false));
+    f()
+      .catch(setProblem)
+      .finally(() => setBusy(false));
   };
   const begin = (sql: string) => {
     setText(sql.replace(/^CREATE JOB/i, "CREATE OR REPLACE JOB"));
     setChanges(undefined);
     setProblem(undefined);
   };
-  const check = () => run(async () => {
-    setChanges(undefined);
-    const r = await api.apply(text ?? "", true);
-    setChanges(r.outcomes[0]?.changes ?? []);
-    setChecked(text ?? "");
-  });
-  const replace = () => run(async () => {
-    const r = await api.apply(text ?? "", false);
-    if (r.problem) throw new Problem(r.problem.status, r.problem.detail, r.problem.diagnostics ?? []);
-    setText(undefined);
-    setChanges(undefined);
-  });
+  const check = () =>
+    run(async () => {
+      setChanges(undefined);
+      const r = await api.apply(text ?? "", true);
+      setChanges(r.outcomes[0]?.changes ?? []);
+      setChecked(text ?? "");
+    });
+  const replace = () =>
+    run(async () => {
+      const r = await api.apply(text ?? "", false);
+      if (r.problem) throw new Problem(r.problem.status, r.problem.detail, r.problem.diagnostics ?? []);
+      setText(undefined);
+      setChanges(undefined);
+    });
   return (
     <>
       {text === undefined ? (
-        <Sheet title={`SQL, version ${job.version}`} aside={<Button testid="edit" onClick={() => begin(job.sql)}>Change …</Button>}>
-          <Scroll as="pre" className="p-4 font-mono text-xs leading-relaxed">{job.sql}</Scroll>
+        <Sheet
+          title={`SQL, version ${job.version}`}
+          aside={
+            <Button testid="edit" onClick={() => begin(job.sql)}>
+              Change …
+            </Button>
+          }
+        >
+          <Scroll as="pre" className="p-4 font-mono text-xs leading-relaxed">
+            {job.sql}
+          </Scroll>
         </Sheet>
       ) : (
         <Sheet title="A new version" aside="it takes over place and state at a checkpoint">
           <div className="space-y-3 p-4">
-            <textarea aria-label="SQL of the new version" data-testid="new-version" spellCheck={false} rows={Math.min(24, text.split("\n").length + 1)} value={text} onChange={(e) => setText(e.target.value)}
-              className="w-full rounded-md border border-line bg-sheet p-3 font-mono text-xs leading-relaxed focus-visible:outline-2 focus-visible:outline-river" />
+            <textarea
+              aria-label="SQL of the new version"
+              data-testid="new-version"
+              spellCheck={false}
+              rows={Math.min(24, text.split("\n").length + 1)}
+              value={text}
+              onChange={(e) => setText(e.target.value)}
+              className="w-full rounded-md border border-line bg-sheet p-3 font-mono text-xs leading-relaxed focus-visible:outline-2 focus-visible:outline-river"
+            />
             <div className="flex gap-2">
-              <Button testid="what-changes" disabled={busy} onClick={check}>What would change?</Button>
-              <Button testid="replace" kind="main" disabled={busy || changes === undefined || checked !== text} onClick={replace}>Take over</Button>
-              <Button disabled={busy} onClick={() => setText(undefined)}>Leave it</Button>
+              <Button testid="what-changes" disabled={busy} onClick={check}>
+                What would change?
+              </Button>
+              <Button
+                testid="replace"
+                kind="main"
+                disabled={busy || changes === undefined || checked !== text}
+                onClick={replace}
+              >
+                Take over
+              </Button>
+              <Button disabled={busy} onClick={() => setText(undefined)}>
+                Leave it
+              </Button>
             </div>
-            {problem && <Fault>{problem.message}{problem.diagnostics.map((d, i) => <div key={i} className="font-mono text-xs">{d.line}:{d.column} {d.message}{d.hint ? ` (${d.hint})` : ""}</div>)}</Fault>}
-            {changes && checked === text && (changes.length === 0 ? <Empty>The text means the same.</Empty> : <Changes list={changes} />)}
+            {problem && (
+              <Fault>
+                {problem.message}
+                {problem.diagnostics.map((d, i) => (
+                  <div key={i} className="font-mono text-xs">
+                    {d.line}:{d.column} {d.message}
+                    {d.hint ? ` (${d.hint})` : ""}
+                  </div>
+                ))}
+              </Fault>
+            )}
+            {changes &&
+              checked === text &&
+              (changes.length === 0 ? <Empty>The text means the same.</Empty> : <Changes list={changes} />)}
           </div>
         </Sheet>
       )}
       {versions.length > 1 && (
         <Sheet title="Versions">
-          <table className="w-full" data-testid="versions">
-            <thead><tr><Th>Version</Th><Th>Since</Th><Th>By</Th><Th /></tr></thead>
-            <tbody>
-              {versions.map((v) => (
-                <tr key={v.version}>
-                  <Td>{v.version}{v.version === job.version ? " (this one)" : ""}</Td><Td>{ago(v.created_at)}</Td><Td>{v.actor}</Td>
-                  <Td right><span className="flex justify-end gap-2">{versions.some((x) => x.version < v.version) && <Button small testid="show-diff" onClick={() => setShown(shown === v.version ? 0 : v.version)}>{shown === v.version ? "Hide the differences" : "What changed"}</Button>}{v.version !== job.version && <Button small onClick={() => begin(v.sql)}>Go back to it …</Button>}</span></Td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+          <Rows
+            testid="versions"
+            of={versions}
+            id={(v) => v.version}
+            columns={[
+              {
+                head: "Version",
+                of: (v) => (
+                  <>
+                    {v.version}
+                    {v.version === job.version ? " (this one)" : ""}
+                  </>
+                ),
+              },
+              { head: "Since", of: (v) => ago(v.created_at) },
+              { head: "By", of: (v) => v.actor },
+              {
+                right: true,
+                of: (v) => (
+                  <span className="flex justify-end gap-2">
+                    {versions.some((x) => x.version < v.version) && (
+                      <Button small testid="show-diff" onClick={() => setShown(shown === v.version ? 0 : v.version)}>
+                        {shown === v.version ? "Hide the differences" : "What changed"}
+                      </Button>
+                    )}
+                    {v.version !== job.version && (
+                      <Button small onClick={() => begin(v.sql)}>
+                        Go back to it …
+                      </Button>
+                    )}
+                  </span>
+                ),
+              },
+            ]}
+          />
           {shown > 0 && <div className="p-4">{diffOf(versions, shown)}</div>}
         </Sheet>
       )}
-      <Sheet title="Plan"><Scroll as="pre" className="p-4 font-mono text-xs leading-relaxed">{job.explain}</Scroll></Sheet>
+      <Sheet title="Plan">
+        <Scroll as="pre" className="p-4 font-mono text-xs leading-relaxed">
+          {job.explain}
+        </Scroll>
+      </Sheet>
     </>
   );
 }

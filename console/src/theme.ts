@@ -20,4 +20,5 @@ dark.addEventListener("change", apply);
 apply();
 
 /** The value of a colour of the theme, for what is drawn on a canvas. */
-export const colour = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(`--color-${name}`).trim();
+export const colour = (name: string) =>
+  getComputedStyle(document.documentElement).getPropertyValue(`--color-${name}`).trim();

@@ -1,10 +1,26 @@
 // Topics: what is in them, how fast they grow, and their raw messages.
-import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
+import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, followTopic, type Message, type Problem, type Proposal } from "./api";
 import { addToDraft } from "./drafts";
-import { ago, Button, bytes, Confirm, count, Diagnostics, Empty, Fault, Field, Input, Panel, Scroll, Select, Sheet, Td, Th } from "./parts";
+import {
+  ago,
+  Button,
+  bytes,
+  Confirm,
+  count,
+  Diagnostics,
+  Empty,
+  Fault,
+  Field,
+  Input,
+  Panel,
+  Rows,
+  Scroll,
+  Select,
+  Sheet,
+} from "./parts";
 import { perSecond } from "./rate";
 import { Became } from "./why";
 import { moment, useZone } from "./zone";
@@ -20,26 +36,85 @@ export function TopicsPage() {
       <h1 className="text-xl font-semibold">Topics</h1>
       {(topics.error || fault) && <Fault>{fault || topics.error?.message}</Fault>}
       <Sheet title="Built-in topics" aside={`${count(topics.data?.length ?? 0)} topics`}>
-        {topics.data?.length === 0 ? <Empty>No topics yet. Create one below, or with <code className="font-mono">fiume topic create NAME</code>.</Empty> : (
-          <table className="w-full" data-testid="topics">
-            <thead><tr><Th>Topic</Th><Th right>Partitions</Th><Th right>Messages</Th><Th right>A second</Th><Th right>Size</Th><Th>Newest</Th><Th>Kept</Th><Th>Read as</Th><Th>Written by</Th></tr></thead>
-            <tbody>
-              {topics.data?.map((t) => (
-                <tr key={t.name} className="hover:bg-paper/70">
-                  <Td><Link className="font-medium text-river hover:underline" to={`/topics/${encodeURIComponent(t.name)}`}>{t.name}</Link></Td>
-                  <Td right>{t.partitions.length}</Td><Td right>{count(t.messages)}</Td><Td right>{perSecond(t.rate)}</Td><Td right>{bytes(t.bytes)}</Td>
-                  <Td><span className="text-soft">{t.last_at ? ago(t.last_at) : "–"}</span></Td><Td><span className="text-soft">{t.retain?.toLowerCase() ?? "for ever"}</span></Td>
-                  <Td>{t.read_by.map((n) => <Link key={n} className="mr-2 text-river hover:underline" to={`/declared/${encodeURIComponent(n)}`}>{n}</Link>)}</Td>
-                  <Td>{t.written_by.map((n) => <Link key={n} className="mr-2 text-river hover:underline" to={`/declared/${encodeURIComponent(n)}`}>{n}</Link>)}</Td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+        {topics.data?.length === 0 ? (
+          <Empty>
+            No topics yet. Create one below, or with <code className="font-mono">fiume topic create NAME</code>.
+          </Empty>
+        ) : (
+          <Rows
+            testid="topics"
+            of={topics.data ?? []}
+            id={(t) => t.name}
+            columns={[
+              {
+                head: "Topic",
+                of: (t) => (
+                  <Link className="font-medium text-river hover:underline" to={`/topics/${encodeURIComponent(t.name)}`}>
+                    {t.name}
+                  </Link>
+                ),
+              },
+              { head: "Partitions", right: true, of: (t) => t.partitions.length },
+              { head: "Messages", right: true, of: (t) => count(t.messages) },
+              { head: "A second", right: true, of: (t) => perSecond(t.rate) },
+              { head: "Size", right: true, of: (t) => bytes(t.bytes) },
+              { head: "Newest", of: (t) => <span className="text-soft">{t.last_at ? ago(t.last_at) : "–"}</span> },
+              { head: "Kept", of: (t) => <span className="text-soft">{t.retain?.toLowerCase() ?? "for ever"}</span> },
+              {
+                head: "Read as",
+                of: (t) =>
+                  t.read_by.map((n) => (
+                    <Link key={n} className="mr-2 text-river hover:underline" to={`/declared/${encodeURIComponent(n)}`}>
+                      {n}
+                    </Link>
+                  )),
+              },
+              {
+                head: "Written by",
+                of: (t) =>
+                  t.written_by.map((n) => (
+                    <Link key={n} className="mr-2 text-river hover:underline" to={`/declared/${encodeURIComponent(n)}`}>
+                      {n}
+                    </Link>
+                  )),
+              },
+            ]}
+          />
         )}
-        <form className="flex flex-wrap items-end gap-3 border-t border-line px-4 py-3" onSubmit={(e) => { e.preventDefault(); setFault(""); api.createTopic(name, parts).then(() => { setName(""); void cache.invalidateQueries({ queryKey: ["topics"] }); }, (x: Error) => setFault(x.message)); }}>
-          <Field label="A new topic"><Input value={name} placeholder="name" onChange={(e) => setName(e.target.value)} /></Field>
-          <Field label="Partitions"><Input type="number" min={1} max={1000} value={parts} onChange={(e) => setParts(Number(e.target.value))} className="w-24" /></Field>
-          <button type="submit" disabled={!name} className="cursor-pointer rounded-md border border-line bg-sheet px-3 py-1.5 text-sm font-medium hover:bg-paper disabled:opacity-45">Create</button>
+        <form
+          className="flex flex-wrap items-end gap-3 border-t border-line px-4 py-3"
+          onSubmit={(e) => {
+            e.preventDefault();
+            setFault("");
+            api.createTopic(name, parts).then(
+              () => {
+                setName("");
+                void cache.invalidateQueries({ queryKey: ["topics"] });
+              },
+              (x: Error) => setFault(x.message),
+            );
+          }}
+        >
+          <Field label="A new topic">
+            <Input value={name} placeholder="name" onChange={(e) => setName(e.target.value)} />
+          </Field>
+          <Field label="Partitions">
+            <Input
+              type="number"
+              min={1}
+              max={1000}
+              value={parts}
+              onChange={(e) => setParts(Number(e.target.value))}
+              className="w-24"
+            />
+          </Field>
+          <button
+            type="submit"
+            disabled={!name}
+            className="cursor-pointer rounded-md border border-line bg-sheet px-3 py-1.5 text-sm font-medium hover:bg-paper disabled:opacity-45"
+          >
+            Create
+          </button>
         </form>
       </Sheet>
     </div>
@@ -49,6 +124,61 @@ export function TopicsPage() {
 type How = "last" | "offset" | "time" | "live";
 type As = "text" | "json" | "csv" | "hex";
 const shown = 500;
+
+type Choice = { how: How; partition: number; from: number; since: string; key: string; text: string };
+
+const none = { rows: [] as Message[], left: 0, fault: "" };
+
+/** The messages of a topic that were chosen, read once or followed; asked grows when they are to be read again. */
+function useMessages(name: string, c: Choice, asked: number) {
+  const follow = c.how === "live";
+  const read = useQuery({
+    queryKey: ["messages", name, c, asked],
+    enabled: !follow,
+    refetchInterval: false,
+    placeholderData: keepPreviousData,
+    queryFn: async () => {
+      const where = {
+        last: { last: c.partition >= 0 ? 50 : 25 },
+        offset: { partition: Math.max(c.partition, 0), from: c.from },
+        time: c.since ? { since: new Date(`${c.since}Z`).toISOString() } : {},
+        live: {},
+      }[c.how];
+      const m = await api.messages(name, {
+        partition: c.partition,
+        key: c.key || undefined,
+        text: c.text || undefined,
+        limit: 100,
+        ...where,
+      });
+      return c.how === "last" ? [...m].sort((a, b) => (a.at < b.at ? 1 : -1)) : m;
+    },
+  });
+  const of = JSON.stringify([name, c.partition, c.key, c.text, asked]);
+  const [followed, setFollowed] = useState({ of: "", ...none });
+  useEffect(() => {
+    if (!follow) return undefined;
+    const [topic, partition, key, text] = JSON.parse(of) as [string, number, string, string];
+    const q: Record<string, string> = { partition: String(partition) };
+    if (key) q.key = key;
+    if (text) q.text = text;
+    const add = (change: (l: typeof none) => typeof none) =>
+      setFollowed((l) => ({ of, ...change(l.of === of ? l : none) }));
+    return followTopic(
+      topic,
+      q,
+      (f) =>
+        add((l) => ({
+          fault: "",
+          left: l.left + f.left,
+          rows: [...f.messages.toReversed(), ...l.rows].slice(0, shown),
+        })),
+      (p) => add((l) => ({ ...l, fault: p.message })),
+    );
+  }, [follow, of]);
+  if (follow) return followed.of === of ? followed : none;
+  return { rows: read.data ?? none.rows, left: 0, fault: read.error?.message ?? "" };
+}
 
 export function TopicPage() {
   const { name = "" } = useParams();
@@ -63,86 +193,200 @@ export function TopicPage() {
   const [since, setSince] = useState("");
   const [key, setKey] = useState("");
   const [text, setText] = useState("");
-  const [rows, setRows] = useState<Message[]>([]);
-  const [left, setLeft] = useState(0);
-  const [fault, setFault] = useState("");
+  const [refused, setRefused] = useState("");
   const [asked, setAsked] = useState(0);
   const [open, setOpen] = useState<Message>();
   const [panel, setPanel] = useState<"" | "declare" | "write" | "drop">("");
-  const looking = useRef(0);
-  useEffect(() => {
-    const mine = ++looking.current;
-    setFault("");
-    if (how === "live") {
-      setRows([]);
-      setLeft(0);
-      const q: Record<string, string> = { partition: String(partition) };
-      if (key) q.key = key;
-      if (text) q.text = text;
-      return followTopic(name, q, (f) => {
-        setFault("");
-        setLeft((n) => n + f.left);
-        setRows((old) => [...f.messages.reverse(), ...old].slice(0, shown));
-      }, (p) => setFault(p.message));
-    }
-    const query = {
-      partition, key: key || undefined, text: text || undefined, limit: 100,
-      ...(how === "last" ? { last: partition >= 0 ? 50 : 25 } : how === "offset" ? { partition: Math.max(partition, 0), from } : since ? { since: new Date(`${since}Z`).toISOString() } : {}),
-    };
-    api.messages(name, query).then((m) => mine === looking.current && setRows(how === "last" ? [...m].sort((a, b) => (a.at < b.at ? 1 : -1)) : m), (e: Error) => mine === looking.current && setFault(e.message));
-    return undefined;
-  }, [name, how, partition, from, since, key, text, asked]);
+  const { rows, left, fault } = useMessages(name, { how, partition, from, since, key, text }, asked);
   const t = topic.data;
   return (
     <div className="space-y-4">
       <div className="flex flex-wrap items-center gap-3">
-        <Link to="/topics" className="text-soft hover:text-ink">Topics</Link><span className="text-line">/</span><h1 className="text-xl font-semibold">{name}</h1>
-        {t && <span className="text-xs text-soft">{count(t.messages)} messages, {bytes(t.bytes)}, {perSecond(t.rate)}</span>}
+        <Link to="/topics" className="text-soft hover:text-ink">
+          Topics
+        </Link>
+        <span className="text-line">/</span>
+        <h1 className="text-xl font-semibold">{name}</h1>
+        {t && (
+          <span className="text-xs text-soft">
+            {count(t.messages)} messages, {bytes(t.bytes)}, {perSecond(t.rate)}
+          </span>
+        )}
         <span className="ml-auto flex flex-wrap gap-2">
-          <Button testid="declare" onClick={() => setPanel("declare")}>Declare a stream …</Button>
-          <Button testid="write" onClick={() => setPanel("write")}>Write a message …</Button>
-          <Button kind="danger" onClick={() => setPanel("drop")}>Drop …</Button>
+          <Button testid="declare" onClick={() => setPanel("declare")}>
+            Declare a stream …
+          </Button>
+          <Button testid="write" onClick={() => setPanel("write")}>
+            Write a message …
+          </Button>
+          <Button kind="danger" onClick={() => setPanel("drop")}>
+            Drop …
+          </Button>
         </span>
       </div>
       {topic.error && <Fault>{topic.error.message}</Fault>}
       {t && (
-        <Sheet title="Partitions" aside={<>read as {t.read_by.length ? t.read_by.join(", ") : "nothing"}; written by {t.written_by.length ? t.written_by.join(", ") : "no sink"}</>}>
-          <table className="w-full">
-            <thead><tr><Th>Partition</Th><Th right>First offset</Th><Th right>Next offset</Th><Th right>Size</Th><Th>Oldest</Th><Th>Newest</Th></tr></thead>
-            <tbody>{t.partitions.map((p) => <tr key={p.partition}><Td>{p.partition}</Td><Td right>{count(p.first)}</Td><Td right>{count(p.next)}</Td><Td right>{bytes(p.bytes)}</Td><Td mono>{moment(p.first_at)}</Td><Td mono>{moment(p.last_at)}</Td></tr>)}</tbody>
-          </table>
+        <Sheet
+          title="Partitions"
+          aside={
+            <>
+              read as {t.read_by.length ? t.read_by.join(", ") : "nothing"}; written by{" "}
+              {t.written_by.length ? t.written_by.join(", ") : "no sink"}
+            </>
+          }
+        >
+          <Rows
+            of={t.partitions}
+            id={(p) => p.partition}
+            columns={[
+              { head: "Partition", of: (p) => p.partition },
+              { head: "First offset", right: true, of: (p) => count(p.first) },
+              { head: "Next offset", right: true, of: (p) => count(p.next) },
+              { head: "Size", right: true, of: (p) => bytes(p.bytes) },
+              { head: "Oldest", mono: true, of: (p) => moment(p.first_at) },
+              { head: "Newest", mono: true, of: (p) => moment(p.last_at) },
+            ]}
+          />
         </Sheet>
       )}
-      <Sheet title="Messages" aside={how === "live" && left > 0 ? `${count(left)} came too fast and are left out` : `${count(rows.length)} shown`}>
+      <Sheet
+        title="Messages"
+        aside={
+          how === "live" && left > 0 ? `${count(left)} came too fast and are left out` : `${count(rows.length)} shown`
+        }
+      >
         <div className="flex flex-wrap items-end gap-3 border-b border-line px-4 py-2.5">
-          <Field label="Read"><Select testid="how" value={how} onChange={(e) => setHow(e.target.value as How)}><option value="last">the newest</option><option value="offset">from an offset</option><option value="time">from a time</option><option value="live">as they come</option></Select></Field>
-          <Field label="Partition"><Select value={partition} onChange={(e) => setPartition(Number(e.target.value))}><option value={-1}>all</option>{t?.partitions.map((p) => <option key={p.partition} value={p.partition}>{p.partition}</option>)}</Select></Field>
-          {how === "offset" && <Field label="Offset"><Input type="number" min={0} value={from} onChange={(e) => setFrom(Number(e.target.value))} className="w-32" /></Field>}
-          {how === "time" && <Field label="Arrived at (UTC) or later"><Input type="datetime-local" step={1} value={since} onChange={(e) => setSince(e.target.value)} /></Field>}
-          <Field label="Key"><Input testid="key" value={key} placeholder="any" onChange={(e) => setKey(e.target.value)} className="w-32" /></Field>
-          <Field label="With this text"><Input value={text} placeholder="any" onChange={(e) => setText(e.target.value)} className="w-40" /></Field>
-          <Field label="Show as"><Select testid="as" value={as} onChange={(e) => setAs(e.target.value as As)}><option value="text">text</option><option value="json">JSON, laid out</option><option value="csv">CSV fields</option><option value="hex">bytes in hex</option></Select></Field>
+          <Field label="Read">
+            <Select testid="how" value={how} onChange={(e) => setHow(e.target.value as How)}>
+              <option value="last">the newest</option>
+              <option value="offset">from an offset</option>
+              <option value="time">from a time</option>
+              <option value="live">as they come</option>
+            </Select>
+          </Field>
+          <Field label="Partition">
+            <Select value={partition} onChange={(e) => setPartition(Number(e.target.value))}>
+              <option value={-1}>all</option>
+              {t?.partitions.map((p) => (
+                <option key={p.partition} value={p.partition}>
+                  {p.partition}
+                </option>
+              ))}
+            </Select>
+          </Field>
+          {how === "offset" && (
+            <Field label="Offset">
+              <Input
+                type="number"
+                min={0}
+                value={from}
+                onChange={(e) => setFrom(Number(e.target.value))}
+                className="w-32"
+              />
+            </Field>
+          )}
+          {how === "time" && (
+            <Field label="Arrived at (UTC) or later">
+              <Input type="datetime-local" step={1} value={since} onChange={(e) => setSince(e.target.value)} />
+            </Field>
+          )}
+          <Field label="Key">
+            <Input
+              testid="key"
+              value={key}
+              placeholder="any"
+              onChange={(e) => setKey(e.target.value)}
+              className="w-32"
+            />
+          </Field>
+          <Field label="With this text">
+            <Input value={text} placeholder="any" onChange={(e) => setText(e.target.value)} className="w-40" />
+          </Field>
+          <Field label="Show as">
+            <Select testid="as" value={as} onChange={(e) => setAs(e.target.value as As)}>
+              <option value="text">text</option>
+              <option value="json">JSON, laid out</option>
+              <option value="csv">CSV fields</option>
+              <option value="hex">bytes in hex</option>
+            </Select>
+          </Field>
           {how !== "live" && <Button onClick={() => setAsked((n) => n + 1)}>Read again</Button>}
         </div>
-        {fault && <div className="p-3"><Fault>{fault}</Fault></div>}
-        {rows.length === 0 ? <Empty>{how === "live" ? "Waiting for messages …" : t?.messages === 0 ? "The topic is empty. Write a message, or let a job write." : "No message is like that."}</Empty> : (
-          <table className="w-full" data-testid="messages">
-            <thead><tr><Th>Place</Th><Th>Arrived</Th><Th>Key</Th><Th>Value</Th></tr></thead>
-            <tbody>
-              {rows.map((m) => (
-                <tr key={`${m.partition}:${m.offset}`} className="hover:bg-paper/70">
-                  <Td mono><button type="button" className="cursor-pointer text-river hover:underline" onClick={() => setOpen(m)}>{m.partition}:{m.offset}</button></Td>
-                  <Td mono>{moment(m.at).slice(11)}</Td><Td mono>{m.key ?? "–"}</Td><td className="border-t border-line/70 px-3 py-1.5 align-top font-mono text-xs break-all"><Value m={m} as={as} /></td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+        {(fault || refused) && (
+          <div className="p-3">
+            <Fault>{refused || fault}</Fault>
+          </div>
+        )}
+        {rows.length === 0 ? (
+          <Empty>
+            {how === "live"
+              ? "Waiting for messages …"
+              : t?.messages === 0
+                ? "The topic is empty. Write a message, or let a job write."
+                : "No message is like that."}
+          </Empty>
+        ) : (
+          <Rows
+            testid="messages"
+            of={rows}
+            id={(m) => `${m.partition}:${m.offset}`}
+            columns={[
+              {
+                head: "Place",
+                mono: true,
+                of: (m) => (
+                  <button
+                    type="button"
+                    className="cursor-pointer text-river hover:underline"
+                    onClick={() => setOpen(m)}
+                  >
+                    {m.partition}:{m.offset}
+                  </button>
+                ),
+              },
+              { head: "Arrived", mono: true, of: (m) => moment(m.at).slice(11) },
+              { head: "Key", mono: true, of: (m) => m.key ?? "–" },
+              { head: "Value", wrap: "font-mono text-xs break-all", of: (m) => <Value m={m} as={as} /> },
+            ]}
+          />
         )}
       </Sheet>
-      <Panel open={open !== undefined} wide title={open ? `Message ${open.partition}:${open.offset} of ${name}` : ""} onClose={() => setOpen(undefined)}>{open && <OneMessage topic={name} m={open} />}</Panel>
-      <Panel open={panel === "declare"} wide title={`Declare a stream over ${name}`} onClose={() => setPanel("")}>{panel === "declare" && <Declare topic={name} />}</Panel>
-      <Panel open={panel === "write"} title={`Write a message to ${name}`} onClose={() => setPanel("")}>{panel === "write" && <Write topic={name} like={rows[0]} onDone={() => { setPanel(""); setAsked((n) => n + 1); }} />}</Panel>
-      <Confirm open={panel === "drop"} title={`Delete the topic ${name}?`} onClose={() => setPanel("")} action={{ label: "Delete it", run: () => void api.dropTopic(name).then(() => go("/topics"), (e: Error) => setFault(e.message)) }}>
+      <Panel
+        open={open !== undefined}
+        wide
+        title={open ? `Message ${open.partition}:${open.offset} of ${name}` : ""}
+        onClose={() => setOpen(undefined)}
+      >
+        {open && <OneMessage topic={name} m={open} />}
+      </Panel>
+      <Panel open={panel === "declare"} wide title={`Declare a stream over ${name}`} onClose={() => setPanel("")}>
+        {panel === "declare" && <Declare topic={name} />}
+      </Panel>
+      <Panel open={panel === "write"} title={`Write a message to ${name}`} onClose={() => setPanel("")}>
+        {panel === "write" && (
+          <Write
+            topic={name}
+            like={rows[0]}
+            onDone={() => {
+              setPanel("");
+              setAsked((n) => n + 1);
+            }}
+          />
+        )}
+      </Panel>
+      <Confirm
+        open={panel === "drop"}
+        title={`Delete the topic ${name}?`}
+        onClose={() => setPanel("")}
+        action={{
+          label: "Delete it",
+          run: () =>
+            void api.dropTopic(name).then(
+              () => go("/topics"),
+              (e: Error) => setRefused(e.message),
+            ),
+        }}
+      >
         Its {count(t?.messages ?? 0)} messages are deleted for good.
       </Confirm>
     </div>
@@ -150,17 +394,42 @@ export function TopicPage() {
 }
 
 function Value({ m, as }: { m: Message; as: As }) {
-  if (m.value === "" && !m.bytes) return <span className="text-soft italic">empty: a deletion, where it is a table</span>;
+  if (m.value === "" && !m.bytes)
+    return <span className="text-soft italic">empty: a deletion, where it is a table</span>;
   if (as === "hex") return <pre>{hex(m)}</pre>;
   if (as === "json") {
-    try { return <pre className="whitespace-pre-wrap">{JSON.stringify(JSON.parse(m.value), null, 1)}</pre>; } catch { return <span className="text-clay" title="no JSON">{m.value}</span>; }
+    const laid = laidOut(m.value);
+    if (laid !== undefined) return <pre className="whitespace-pre-wrap">{laid}</pre>;
+    return (
+      <span className="text-clay" title="no JSON">
+        {m.value}
+      </span>
+    );
   }
-  if (as === "csv") return <span className="flex flex-wrap gap-1">{fields(m.value).map((f, i) => <span key={i} className="rounded border border-line px-1">{f}</span>)}</span>;
+  if (as === "csv")
+    return (
+      <span className="flex flex-wrap gap-1">
+        {fields(m.value).map((f, i) => (
+          <span key={i} className="rounded border border-line px-1">
+            {f}
+          </span>
+        ))}
+      </span>
+    );
   return m.value;
 }
 
+/** A JSON text with a line for each field; undefined where it is none. */
+function laidOut(text: string): string | undefined {
+  try {
+    return JSON.stringify(JSON.parse(text), null, 1);
+  } catch {
+    return undefined;
+  }
+}
+
 /** The fields of a CSV record. */
-function fields(text: string): string[] {
+export function fields(text: string): string[] {
   const out: string[] = [];
   for (const m of text.matchAll(/("(?:[^"]|"")*"|[^,]*)(?:,|$)/g)) {
     if (m.index === text.length && out.length > 0 && !text.endsWith(",")) break;
@@ -174,7 +443,12 @@ function hex(m: Message): string {
   const lines: string[] = [];
   for (let i = 0; i < Math.min(b.length, 1024); i += 16) {
     const part = [...b.subarray(i, i + 16)];
-    lines.push(`${i.toString(16).padStart(6, "0")}  ${part.map((x) => x.toString(16).padStart(2, "0")).join(" ").padEnd(48)} ${part.map((x) => (x >= 32 && x < 127 ? String.fromCharCode(x) : "·")).join("")}`);
+    lines.push(
+      `${i.toString(16).padStart(6, "0")}  ${part
+        .map((x) => x.toString(16).padStart(2, "0"))
+        .join(" ")
+        .padEnd(48)} ${part.map((x) => (x >= 32 && x < 127 ? String.fromCharCode(x) : "·")).join("")}`,
+    );
   }
   return lines.join("\n") + (b.length > 1024 ? "\n…" : "");
 }
@@ -185,9 +459,23 @@ function OneMessage({ topic, m }: { topic: string; m: Message }) {
   const [job, setJob] = useState("");
   return (
     <>
-      <dl className="grid grid-cols-[6rem_1fr] gap-x-4 gap-y-1"><dt className="text-soft">Arrived</dt><dd>{moment(m.at)}</dd><dt className="text-soft">Key</dt><dd className="font-mono">{m.key ?? "none"}</dd></dl>
-      <Scroll as="pre" className="rounded-lg border border-line bg-paper p-3 font-mono text-xs whitespace-pre-wrap"><Value m={m} as="json" /></Scroll>
-      <Field label="What became of it in the job"><Select testid="became-job" value={job} onChange={(e) => setJob(e.target.value)}><option value="">choose a job</option>{jobs.data?.map((j) => <option key={j.name}>{j.name}</option>)}</Select></Field>
+      <dl className="grid grid-cols-[6rem_1fr] gap-x-4 gap-y-1">
+        <dt className="text-soft">Arrived</dt>
+        <dd>{moment(m.at)}</dd>
+        <dt className="text-soft">Key</dt>
+        <dd className="font-mono">{m.key ?? "none"}</dd>
+      </dl>
+      <Scroll as="pre" className="rounded-lg border border-line bg-paper p-3 font-mono text-xs whitespace-pre-wrap">
+        <Value m={m} as="json" />
+      </Scroll>
+      <Field label="What became of it in the job">
+        <Select testid="became-job" value={job} onChange={(e) => setJob(e.target.value)}>
+          <option value="">choose a job</option>
+          {jobs.data?.map((j) => (
+            <option key={j.name}>{j.name}</option>
+          ))}
+        </Select>
+      </Field>
       {job && <Became job={job} topic={topic} partition={m.partition} offset={m.offset} />}
     </>
   );
@@ -200,11 +488,30 @@ function Write({ topic, like, onDone }: { topic: string; like?: Message; onDone:
   return (
     <>
       {fault && <Fault>{fault}</Fault>}
-      <Field label="Key; leave it empty for none"><Input value={key} onChange={(e) => setKey(e.target.value)} /></Field>
-      <label className="block text-xs text-soft">Value
-        <textarea data-testid="value" rows={6} value={value} spellCheck={false} onChange={(e) => setValue(e.target.value)} className="mt-1 w-full rounded-md border border-line bg-paper p-3 font-mono text-xs text-ink" />
+      <Field label="Key; leave it empty for none">
+        <Input value={key} onChange={(e) => setKey(e.target.value)} />
+      </Field>
+      <label className="block text-xs text-soft">
+        Value
+        <textarea
+          data-testid="value"
+          rows={6}
+          value={value}
+          spellCheck={false}
+          onChange={(e) => setValue(e.target.value)}
+          className="mt-1 w-full rounded-md border border-line bg-paper p-3 font-mono text-xs text-ink"
+        />
       </label>
-      <Button testid="send" kind="main" onClick={() => { setFault(""); api.write(topic, key || undefined, value).then(onDone, (e: Error) => setFault(e.message)); }}>Write it</Button>
+      <Button
+        testid="send"
+        kind="main"
+        onClick={() => {
+          setFault("");
+          api.write(topic, key || undefined, value).then(onDone, (e: Error) => setFault(e.message));
+        }}
+      >
+        Write it
+      </Button>
     </>
   );
 }
@@ -216,24 +523,72 @@ function Declare({ topic }: { topic: string }) {
   const [problem, setProblem] = useState<Problem>();
   useEffect(() => {
     let on = true;
-    api.propose({ topic, limit: 1000 }).then((x) => on && setP(x), (e) => on && setProblem(e));
-    return () => { on = false; };
+    api.propose({ topic, limit: 1000 }).then(
+      (x) => on && setP(x),
+      (e) => on && setProblem(e),
+    );
+    return () => {
+      on = false;
+    };
   }, [topic]);
-  if (problem) return problem.diagnostics.length > 0 ? <Diagnostics list={problem.diagnostics} /> : <Fault>{problem.message}</Fault>;
+  if (problem)
+    return problem.diagnostics.length > 0 ? (
+      <Diagnostics list={problem.diagnostics} />
+    ) : (
+      <Fault>{problem.message}</Fault>
+    );
   if (!p) return <p className="text-soft">Looking at the newest messages …</p>;
   return (
     <>
-      <p className="text-xs text-soft">{count(p.messages)} messages looked at{p.unreadable > 0 ? `, ${count(p.unreadable)} of them no rows` : ""}.</p>
-      <Scroll as="pre" data-testid="proposal" className="rounded-lg border border-line bg-paper p-3 font-mono text-xs">{p.sql}</Scroll>
-      <Scroll className="rounded-lg border border-line">
-        <table className="w-full">
-          <thead><tr><Th>Column</Th><Th>Type</Th><Th right>Missing in</Th><Th>Examples</Th><Th /></tr></thead>
-          <tbody>{p.columns.map((c) => <tr key={c.name}><Td><span className="font-medium">{c.name}</span></Td><td className="border-t border-line/70 px-3 py-1.5 align-top font-mono text-xs">{c.type}{c.not_null ? " NOT NULL" : ""}</td><Td right>{count(c.missing)}</Td><td className="border-t border-line/70 px-3 py-1.5 align-top font-mono text-xs break-all">{c.examples.join("  ")}</td><Td><span className="text-xs text-soft">{c.note}</span></Td></tr>)}</tbody>
-        </table>
+      <p className="text-xs text-soft">
+        {count(p.messages)} messages looked at{p.unreadable > 0 ? `, ${count(p.unreadable)} of them no rows` : ""}.
+      </p>
+      <Scroll as="pre" data-testid="proposal" className="rounded-lg border border-line bg-paper p-3 font-mono text-xs">
+        {p.sql}
       </Scroll>
-      {p.event_times.map((t, i) => <p key={t.column} className="text-xs">{i === 0 ? "Event time" : "Or"} <b>{t.column}</b>: {t.why}; the latest lies {(t.most / 1e6).toFixed(1)} s behind. A delay of {t.delay / 1e6} s keeps 999 of 1000 rows.</p>)}
-      {p.notes.map((n, i) => <p key={i} className="text-xs text-soft">{n}</p>)}
-      <Button testid="take" kind="main" onClick={() => { addToDraft(p.sql); go("/work"); }}>Take it into the editor</Button>
+      <Scroll className="rounded-lg border border-line">
+        <Rows
+          of={p.columns}
+          id={(c) => c.name}
+          columns={[
+            { head: "Column", of: (c) => <span className="font-medium">{c.name}</span> },
+            {
+              head: "Type",
+              wrap: "font-mono text-xs",
+              of: (c) => (
+                <>
+                  {c.type}
+                  {c.not_null ? " NOT NULL" : ""}
+                </>
+              ),
+            },
+            { head: "Missing in", right: true, of: (c) => count(c.missing) },
+            { head: "Examples", wrap: "font-mono text-xs break-all", of: (c) => c.examples.join("  ") },
+            { of: (c) => <span className="text-xs text-soft">{c.note}</span> },
+          ]}
+        />
+      </Scroll>
+      {p.event_times.map((t, i) => (
+        <p key={t.column} className="text-xs">
+          {i === 0 ? "Event time" : "Or"} <b>{t.column}</b>: {t.why}; the latest lies {(t.most / 1e6).toFixed(1)} s
+          behind. A delay of {t.delay / 1e6} s keeps 999 of 1000 rows.
+        </p>
+      ))}
+      {p.notes.map((n, i) => (
+        <p key={i} className="text-xs text-soft">
+          {n}
+        </p>
+      ))}
+      <Button
+        testid="take"
+        kind="main"
+        onClick={() => {
+          addToDraft(p.sql);
+          go("/work");
+        }}
+      >
+        Take it into the editor
+      </Button>
     </>
   );
 }

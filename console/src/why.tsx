@@ -2,39 +2,84 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, type Row } from "./api";
-import { count, Empty, Fault, Scroll, Sheet, Td, Th } from "./parts";
+import { count, Empty, Fault, Rows, Scroll, Sheet } from "./parts";
 import { instant, useZone } from "./zone";
 
-const place = (topic: string, partition: number, offset: number) => `/topics/${encodeURIComponent(topic)}?partition=${partition}&from=${offset}`;
+const place = (topic: string, partition: number, offset: number) =>
+  `/topics/${encodeURIComponent(topic)}?partition=${partition}&from=${offset}`;
 
 /** The messages that made a row of a sink. */
 export function Why({ job, sink, row }: { job: string; sink: string; row: Row }) {
   useZone();
-  const q = useQuery({ queryKey: ["why", job, sink, JSON.stringify(row)], queryFn: () => api.why(job, sink, row), refetchInterval: false });
+  const q = useQuery({
+    queryKey: ["why", job, sink, JSON.stringify(row)],
+    queryFn: () => api.why(job, sink, row),
+    refetchInterval: false,
+  });
   if (q.error) return <Fault>{q.error.message}</Fault>;
-  if (!q.data) return <p className="text-soft">Looking through what the topics hold, and running the job over what is found …</p>;
+  if (!q.data)
+    return <p className="text-soft">Looking through what the topics hold, and running the job over what is found …</p>;
   const w = q.data;
   return (
     <div className="space-y-4" data-testid="why-answer">
-      <Scroll as="pre" className="rounded-lg border border-line bg-paper p-3 font-mono text-xs">{JSON.stringify(row, null, 1)}</Scroll>
-      <p className={w.confirmed ? "text-river" : "text-sand"}>{w.confirmed ? "Confirmed: the job, run over these messages alone, gives just this row." : "Not confirmed: these messages alone do not give just this row."}</p>
-      {w.notes.map((n, i) => <p key={i} className="text-xs text-soft">{n}</p>)}
-      {w.gives.length > 0 && <Scroll as="pre" className="rounded border border-line p-3 font-mono text-xs">{w.gives.map((g) => JSON.stringify(g)).join("\n")}</Scroll>}
+      <Scroll as="pre" className="rounded-lg border border-line bg-paper p-3 font-mono text-xs">
+        {JSON.stringify(row, null, 1)}
+      </Scroll>
+      <p className={w.confirmed ? "text-river" : "text-sand"}>
+        {w.confirmed
+          ? "Confirmed: the job, run over these messages alone, gives just this row."
+          : "Not confirmed: these messages alone do not give just this row."}
+      </p>
+      {w.notes.map((n, i) => (
+        <p key={i} className="text-xs text-soft">
+          {n}
+        </p>
+      ))}
+      {w.gives.length > 0 && (
+        <Scroll as="pre" className="rounded border border-line p-3 font-mono text-xs">
+          {w.gives.map((g) => JSON.stringify(g)).join("\n")}
+        </Scroll>
+      )}
       {w.streams.map((s, i) => (
-        <Sheet key={i} title={<>{s.stream} <span className="font-normal text-soft">{s.table ? "table" : "stream"}</span></>} aside={`${count(s.found)} of ${count(s.looked)} messages`}>
-          {s.conditions.length > 0 && <p className="px-4 py-2 font-mono text-xs text-soft">{s.conditions.join("  AND  ")}</p>}
+        <Sheet
+          key={i}
+          title={
+            <>
+              {s.stream} <span className="font-normal text-soft">{s.table ? "table" : "stream"}</span>
+            </>
+          }
+          aside={`${count(s.found)} of ${count(s.looked)} messages`}
+        >
+          {s.conditions.length > 0 && (
+            <p className="px-4 py-2 font-mono text-xs text-soft">{s.conditions.join("  AND  ")}</p>
+          )}
           {s.messages.length > 0 && (
-            <table className="w-full">
-              <thead><tr><Th>Place</Th><Th>Event time</Th><Th>Message</Th></tr></thead>
-              <tbody>
-                {s.messages.map((m) => (
-                  <tr key={`${m.partition} ${m.offset}`}>
-                    <Td mono><Link className="text-river hover:underline" to={place(s.topic!, m.partition, m.offset)}>{m.partition}:{m.offset}</Link></Td>
-                    <Td mono>{instant(m.event_time)}{m.late && <span className="text-sand"> late, did not count</span>}</Td><Td mono wide>{m.value}</Td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
+            <Rows
+              of={s.messages}
+              id={(m) => `${m.partition} ${m.offset}`}
+              columns={[
+                {
+                  head: "Place",
+                  mono: true,
+                  of: (m) => (
+                    <Link className="text-river hover:underline" to={place(s.topic!, m.partition, m.offset)}>
+                      {m.partition}:{m.offset}
+                    </Link>
+                  ),
+                },
+                {
+                  head: "Event time",
+                  mono: true,
+                  of: (m) => (
+                    <>
+                      {instant(m.event_time)}
+                      {m.late && <span className="text-sand"> late, did not count</span>}
+                    </>
+                  ),
+                },
+                { head: "Message", mono: true, wide: true, of: (m) => m.value },
+              ]}
+            />
           )}
           {s.found === 0 && s.topic && <Empty>No message of {s.topic} has a part in it.</Empty>}
         </Sheet>
@@ -43,30 +88,73 @@ export function Why({ job, sink, row }: { job: string; sink: string; row: Row })
   );
 }
 
-const tones: Record<string, string> = { passed: "text-river", counted: "text-river", routed: "text-river", written: "text-river", filtered: "text-soft", late: "text-sand", rejected: "text-clay", waits: "text-sand" };
+const tones: Record<string, string> = {
+  passed: "text-river",
+  counted: "text-river",
+  routed: "text-river",
+  written: "text-river",
+  filtered: "text-soft",
+  late: "text-sand",
+  rejected: "text-clay",
+  waits: "text-sand",
+};
 
 /** What each step of a job did with a message. */
-export function Became({ job, topic, partition, offset }: { job: string; topic: string; partition: number; offset: number }) {
+export function Became({
+  job,
+  topic,
+  partition,
+  offset,
+}: {
+  job: string;
+  topic: string;
+  partition: number;
+  offset: number;
+}) {
   useZone();
-  const q = useQuery({ queryKey: ["became", job, topic, partition, offset], queryFn: () => api.became(job, topic, partition, offset), refetchInterval: false });
+  const q = useQuery({
+    queryKey: ["became", job, topic, partition, offset],
+    queryFn: () => api.became(job, topic, partition, offset),
+    refetchInterval: false,
+  });
   if (q.error) return <Fault>{q.error.message}</Fault>;
   if (!q.data) return <p className="text-soft">Running the message through the job …</p>;
   const b = q.data;
   return (
     <div className="space-y-3" data-testid="became">
-      {b.event_time !== undefined && <p className="text-xs text-soft">Event time {instant(b.event_time)}; the watermark of its partition just before it was {instant(b.stamp)}.</p>}
-      {b.notes.map((n, i) => <p key={i} className="text-xs text-soft">{n}</p>)}
+      {b.event_time !== undefined && (
+        <p className="text-xs text-soft">
+          Event time {instant(b.event_time)}; the watermark of its partition just before it was {instant(b.stamp)}.
+        </p>
+      )}
+      {b.notes.map((n, i) => (
+        <p key={i} className="text-xs text-soft">
+          {n}
+        </p>
+      ))}
       <ol className="space-y-1">
         {b.steps.map((s, i) => (
           <li key={i} className="flex flex-wrap gap-x-3 border-l-2 border-line pl-3 text-sm">
-            <span className="w-32 font-medium">{s.step}</span><span className="w-16 text-soft">{s.kind}</span><span className={`w-20 font-medium ${tones[s.verdict] ?? ""}`}>{s.verdict}</span><span className="text-xs text-soft">{s.reason || s.detail}</span>
+            <span className="w-32 font-medium">{s.step}</span>
+            <span className="w-16 text-soft">{s.kind}</span>
+            <span className={`w-20 font-medium ${tones[s.verdict] ?? ""}`}>{s.verdict}</span>
+            <span className="text-xs text-soft">{s.reason || s.detail}</span>
           </li>
         ))}
       </ol>
       {b.results.map((r, i) => (
         <div key={i} className="rounded-lg border border-line p-3 text-xs">
-          <div>{r.found.length > 0 ? `Stands in ${r.sink}` : r.key ? `Has a part in this row of ${r.sink}` : `Goes to ${r.sink}`}{r.key ? ` (by ${Object.keys(r.key).join(", ")})` : ""}</div>
-          <Scroll as="pre" className="mt-1 font-mono">{JSON.stringify(r.found.at(-1) ?? r.row)}</Scroll>
+          <div>
+            {r.found.length > 0
+              ? `Stands in ${r.sink}`
+              : r.key
+                ? `Has a part in this row of ${r.sink}`
+                : `Goes to ${r.sink}`}
+            {r.key ? ` (by ${Object.keys(r.key).join(", ")})` : ""}
+          </div>
+          <Scroll as="pre" className="mt-1 font-mono">
+            {JSON.stringify(r.found.at(-1) ?? r.row)}
+          </Scroll>
         </div>
       ))}
     </div>

@@ -6,8 +6,13 @@ let zone = localStorage.getItem(kept) || "UTC";
 const listeners = new Set<() => void>();
 const formats = new Map<string, Intl.DateTimeFormat>();
 
-export const zones = ["UTC", Intl.DateTimeFormat().resolvedOptions().timeZone, "Europe/Rome", "America/New_York", "Asia/Tokyo"]
-  .filter((z, i, a) => z && a.indexOf(z) === i);
+export const zones = [
+  "UTC",
+  Intl.DateTimeFormat().resolvedOptions().timeZone,
+  "Europe/Rome",
+  "America/New_York",
+  "Asia/Tokyo",
+].filter((z, i, a) => z && a.indexOf(z) === i);
 
 export function setZone(z: string) {
   zone = z;
@@ -16,12 +21,27 @@ export function setZone(z: string) {
 }
 
 /** The chosen zone; the component is drawn again when it changes. */
-export const useZone = () => useSyncExternalStore((f) => { listeners.add(f); return () => listeners.delete(f); }, () => zone);
+export const useZone = () =>
+  useSyncExternalStore(
+    (f) => {
+      listeners.add(f);
+      return () => listeners.delete(f);
+    },
+    () => zone,
+  );
 
 function format(): Intl.DateTimeFormat {
   let f = formats.get(zone);
   if (!f) {
-    f = new Intl.DateTimeFormat("sv-SE", { timeZone: zone, year: "numeric", month: "2-digit", day: "2-digit", hour: "2-digit", minute: "2-digit", second: "2-digit" });
+    f = new Intl.DateTimeFormat("sv-SE", {
+      timeZone: zone,
+      year: "numeric",
+      month: "2-digit",
+      day: "2-digit",
+      hour: "2-digit",
+      minute: "2-digit",
+      second: "2-digit",
+    });
     formats.set(zone, f);
   }
   return f;
