@@ -135,7 +135,7 @@ function useMessages(name: string, c: Choice, asked: number) {
   const read = useQuery({
     queryKey: ["messages", name, c, asked],
     enabled: !follow,
-    refetchInterval: false,
+    refetchInterval: (q) => (q.state.data?.length === 0 ? 2000 : false), // the first ones are waited for
     placeholderData: keepPreviousData,
     queryFn: async () => {
       const where = {

@@ -17,6 +17,7 @@ import (
 	"fiume/internal/service/base"
 	"fiume/internal/service/declare"
 	"fiume/internal/service/topics"
+	"fiume/internal/topiclog"
 )
 
 // Connection is a source, a sink or an endpoint, and whether a job could use it now.
@@ -65,11 +66,11 @@ func (s *Questions) Connections(ctx context.Context, names []string) ([]Connecti
 		case sql.KindEndpoint:
 			out = append(out, s.testEndpoint(ctx, cat.Endpoints[d.Name]))
 		case sql.KindStream:
-			out = append(out, s.testSource(ctx, d.Kind, cat.Streams[d.Name], nil))
+			out = append(out, s.testSource(ctx, d.Kind, cat.Streams[d.Name], nil, nil))
 		case sql.KindTable:
-			out = append(out, s.testSource(ctx, d.Kind, cat.Tables[d.Name].Stream, cat.Tables[d.Name]))
+			out = append(out, s.testSource(ctx, d.Kind, cat.Tables[d.Name].Stream, cat.Tables[d.Name], nil))
 		case sql.KindSink:
-			out = append(out, s.testSink(ctx, cat.Sinks[d.Name], nil))
+			out = append(out, s.testSink(ctx, cat.Sinks[d.Name], nil, nil))
 		}
 	}
 	return out, nil
@@ -97,11 +98,11 @@ func (s *Questions) ConnectionsOf(ctx context.Context, in declare.Script) ([]Con
 		if table != nil {
 			kind = sql.KindTable
 		}
-		out = append(out, s.testSource(ctx, kind, st, table))
+		out = append(out, s.testSource(ctx, kind, st, table, t.topics))
 	}
 	for _, o := range t.plan.Outputs() {
 		if o.Sink != nil {
-			out = append(out, s.testSink(ctx, o.Sink, o))
+			out = append(out, s.testSink(ctx, o.Sink, o, t.topics))
 		}
 	}
 	return out, nil
@@ -119,18 +120,14 @@ func (s *Questions) reach(ctx context.Context, c *Connection, e *plan.Endpoint) 
 	return c.test("reachable", reach, "the server answers") && c.test("allowed", allow, "it lets us in")
 }
 
-func (s *Questions) testSource(ctx context.Context, kind string, st *plan.Stream, table *plan.Table) Connection {
+// testSource tests a stream or table; coming are topics that are made before it is read.
+func (s *Questions) testSource(ctx context.Context, kind string, st *plan.Stream, table *plan.Table, coming map[string]bool) Connection {
 	c := Connection{Kind: kind, Name: st.Name, Place: st.Place, Address: st.Address, Checks: []PlaceTest{}}
 	switch st.Place {
 	case "topic":
-		t, err := s.topics.Named(st.Address)
-		if err != nil {
-			c.test("exists", fmt.Errorf("%w; create it with CREATE TOPIC \"%s\"", err, st.Address), "")
-			break
+		if s.testTopic(&c, st.Address, coming) != nil {
+			s.testRows(&c, st, table)
 		}
-		info := s.topics.Info(t)
-		c.test("exists", nil, fmt.Sprintf("%d partition(s), %d messages", len(info.Partitions), info.Messages))
-		s.testRows(&c, st, table)
 	case "files":
 		names, err := s.Files.Names(st.Address)
 		if c.test("exists", err, fmt.Sprintf("%d files", len(names))) && len(names) > 0 {
@@ -168,17 +165,28 @@ func (s *Questions) testRows(c *Connection, st *plan.Stream, table *plan.Table) 
 	c.test("columns fit", err, reason)
 }
 
-// testSink tests a sink; out is what a job would write to it, or nil.
-func (s *Questions) testSink(ctx context.Context, k *plan.Sink, out *plan.Op) Connection {
+// testTopic looks for a topic, or says that it is made before it is needed.
+func (s *Questions) testTopic(c *Connection, name string, coming map[string]bool) *topiclog.Topic {
+	t, err := s.topics.Named(name)
+	switch {
+	case err == nil:
+		info := s.topics.Info(t)
+		c.test("exists", nil, fmt.Sprintf("%d partition(s), %d messages", len(info.Partitions), info.Messages))
+		return t
+	case coming[name]:
+		c.test("exists", nil, "the text makes it")
+	default:
+		c.test("exists", fmt.Errorf("%w; create it with CREATE TOPIC \"%s\"", err, name), "")
+	}
+	return nil
+}
+
+// testSink tests a sink; out is what a job would write to it, or nil; coming are topics that are made before it is written.
+func (s *Questions) testSink(ctx context.Context, k *plan.Sink, out *plan.Op, coming map[string]bool) Connection {
 	c := Connection{Kind: sql.KindSink, Name: k.Name, Place: k.Place, Address: k.Address, Checks: []PlaceTest{}}
 	switch k.Place {
 	case "topic":
-		t, err := s.topics.Named(k.Address)
-		if err != nil {
-			c.test("exists", fmt.Errorf("%w; create it with CREATE TOPIC \"%s\"", err, k.Address), "")
-			break
-		}
-		c.test("exists", nil, fmt.Sprintf("%d partition(s)", len(t.Partitions())))
+		s.testTopic(&c, k.Address, coming)
 	case "files":
 		dir, err := s.Files.Path(k.Address)
 		if err == nil {

@@ -117,6 +117,8 @@ type tryable struct {
 	query bool
 	name  string
 	decls []string // declarations of the text itself
+	// topics are those that the text makes.
+	topics map[string]bool
 }
 
 // bindTry binds the last query or job of a text.
@@ -127,7 +129,7 @@ func (s *Questions) bindTry(in declare.Script) (*tryable, error) {
 	}
 	errs := &sql.Errors{File: in.File, Text: in.SQL}
 	cat := s.definitions.Catalog()
-	t := &tryable{cat: cat}
+	t := &tryable{cat: cat, topics: map[string]bool{}}
 	for _, st := range script.Statements {
 		switch st := st.(type) {
 		case *sql.Query:
@@ -150,6 +152,7 @@ func (s *Questions) bindTry(in declare.Script) (*tryable, error) {
 			}
 			t.decls = append(t.decls, text)
 		case *sql.CreateTopic:
+			t.topics[st.Name.Text] = true
 		default:
 			errs.Add(sql.WrongPlace, st.At(), "declarations, and a query or a job, can be tried", "%s: this is not something to try", sql.KindOf(st))
 		}

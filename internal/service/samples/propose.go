@@ -241,6 +241,9 @@ func (s *Samples) Propose(ctx context.Context, r SampleRequest) (*Proposal, erro
 	if p.Unreadable > 0 {
 		p.Notes = append(p.Notes, fmt.Sprintf("%d of %d messages are no rows; they will be counted and kept as rejected", p.Unreadable, p.Messages))
 	}
+	if m.format == "csv" && m.header == nil {
+		p.Notes = append(p.Notes, "the records have no header: give the columns names, in the order of the fields")
+	}
 	if root.rows < 20 {
 		p.Notes = append(p.Notes, "so few messages do not tell which columns are NOT NULL")
 	}
