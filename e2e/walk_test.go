@@ -74,7 +74,9 @@ func TestFirstVisit(t *testing.T) {
 	b.do("do it", click("//*[@role='dialog']//button[@data-testid='apply']"), visible(named("deployed")))
 	b.do("to the job", click("//*[@data-testid='deployed']//a[.='chosen_and_others']"))
 	b.shows("chosen_and_others", "running")
-	eventually(t, "rows in both sinks", func() bool { return len(p.all("chosen_rows")) > 0 && len(p.all("chosen_rows"))+len(p.all("other_rows")) == 120 })
+	eventually(t, "rows in both sinks", func() bool {
+		return len(p.all("chosen_rows")) > 0 && len(p.all("chosen_rows"))+len(p.all("other_rows")) == 120
+	})
 	shot()
 	b.clean()
 	p.stop()
