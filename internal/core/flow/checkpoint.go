@@ -120,18 +120,6 @@ func (b *barrier) snapshot() (*Snapshot, error) {
 	return b.snap, b.err
 }
 
-// imager is a keyed step whose state can be written while it goes on.
-type imager interface{ Image() func() []byte }
-
-// image notes the state of a step as it is now.
-func image(k keyed) func() []byte {
-	if x, ok := k.(imager); ok {
-		return x.Image()
-	}
-	b := k.Snapshot()
-	return func() []byte { return b }
-}
-
 func (b *barrier) done() {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -194,7 +182,7 @@ func (j *Job) Checkpoint(ctx context.Context) (*Snapshot, error) {
 			var err error
 			if !sr.ended {
 				live = true
-				err = sr.mark(ctx, b)
+				err = sr.sendMarker(ctx, b)
 			}
 			sr.mu.Unlock()
 			if err != nil {
@@ -256,7 +244,7 @@ func (j *Job) Begin() (*Snapshot, error) {
 		}
 	}
 	for _, s := range j.sinks {
-		if err := s.mark(b); err != nil {
+		if err := s.checkpoint(b); err != nil {
 			return nil, err
 		}
 	}
@@ -411,9 +399,9 @@ func (j *Job) announce() {
 		for _, sr := range sc.splits {
 			sr.mu.Lock()
 			if sr.newest > types.MinTime {
-				_ = sr.send(j.ctx, &turn{watermark: sr.newest - sc.op.Stream.Delay, newest: sr.newest, idle: sr.idle})
+				_ = sr.send(j.ctx, &turn{progress: progress{watermark: sr.newest - sc.op.Stream.Delay, newest: sr.newest, idle: sr.idle}})
 			} else if sr.idle {
-				_ = sr.send(j.ctx, &turn{watermark: types.MinTime, newest: types.MinTime, idle: true})
+				_ = sr.send(j.ctx, &turn{progress: progress{watermark: types.MinTime, newest: types.MinTime, idle: true}})
 			}
 			sr.mu.Unlock()
 		}

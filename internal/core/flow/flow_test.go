@@ -276,7 +276,7 @@ func TestInboxAlignment(t *testing.T) {
 	b.ch = make(chan packet, 100)
 	x, y, z := b.addProducer(), b.addProducer(), b.addProducer()
 	m, abandoned := &barrier{number: 2}, &barrier{number: 1}
-	put := func(from int, mark int64) { b.ch <- packet{from: from, watermark: mark} }
+	put := func(from int, mark int64) { b.ch <- packet{from: from, progress: progress{watermark: mark}} }
 	put(x, 0)
 	b.ch <- packet{from: x, marker: abandoned}
 	put(x, 1) // kept back until the next marker shows that the first checkpoint was abandoned
@@ -284,12 +284,12 @@ func TestInboxAlignment(t *testing.T) {
 	b.ch <- packet{from: z, marker: abandoned}
 	put(x, 2) // behind the marker
 	put(y, 3) // before it
-	b.ch <- packet{from: z, end: true}
+	b.ch <- packet{from: z, progress: progress{end: true}}
 	put(y, 4)
 	b.ch <- packet{from: y, marker: m}
 	put(y, 5)
-	b.ch <- packet{from: x, end: true}
-	b.ch <- packet{from: y, end: true}
+	b.ch <- packet{from: x, progress: progress{end: true}}
+	b.ch <- packet{from: y, progress: progress{end: true}}
 	var got []string
 	for {
 		p, marker, ok := b.next(t.Context())

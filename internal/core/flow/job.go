@@ -84,27 +84,11 @@ func (j *Job) say(text string, args ...any) {
 // gate is a lock that can be held for long: who waits for it waits on a channel.
 type gate chan struct{}
 
-func newGate() gate    { return make(gate, 1) }
-func (g gate) Lock()   { g <- struct{}{} }
+func newGate() gate { return make(gate, 1) }
+
+func (g gate) Lock() { g <- struct{}{} }
+
 func (g gate) Unlock() { <-g }
-
-// instance is one sender of a stage: a split of a scan, or a task of a window.
-type instance struct {
-	mu    gate // held while its packets are sent, so that they leave in order; full queues hold it up
-	keyed []target
-	sinks []target
-
-	seen   sync.Mutex // never held for long; guards what follows, which is changed under mu only
-	counts []step.Counts
-	ended  bool
-}
-
-// target is where an instance sends, and the number it has there.
-type target struct {
-	op    *plan.Op
-	boxes []*inbox // one a task
-	from  int
-}
 
 // New opens the sources and sinks of a plan and prepares to run it.
 func New(p *plan.Plan, o Opener, opts Options) (*Job, error) {
@@ -205,9 +189,6 @@ func (j *Job) open(o Opener) error {
 	return nil
 }
 
-// quietTable is how long a table's split has nothing to read before it counts as up to date.
-const quietTable = types.Second
-
 func sourceKind(op *plan.Op) string {
 	if op.OfTable != nil {
 		return "table"
@@ -280,7 +261,7 @@ func (j *Job) connect(in *instance, op *plan.Op) {
 func (j *Job) openKeyed(op *plan.Op) error {
 	n := j.opts.Parallelism
 	for t := range n {
-		w := &keyedTask{job: j, op: op, box: newInbox(), number: t, passed: noMarks, sent: types.MinTime, sizes: sizesOf(j.opts.CellBytes)}
+		w := &keyedTask{job: j, op: op, box: newInbox(), number: t, passed: step.NoWatermarks, sent: types.MinTime, sizes: sizesOf(j.opts.CellBytes)}
 		j.connect(&w.instance, op)
 		ctx := step.NewContext(len(j.plan.Ops), j.opts.Describe)
 		pipe, err := j.pipe(op, ctx)
@@ -294,7 +275,7 @@ func (j *Job) openKeyed(op *plan.Op) error {
 			}
 		}
 		w.gate, w.split = &gateNode{next: pipe.root}, step.NewSplitter(op, ctx)
-		w.cells = []*cell{{task: t, tasks: n, keyed: w.newKeyed(t, n), out: types.MinTime}}
+		w.cells = []*cell{{task: t, tasks: n, keyed: step.NewKeyed(w.op, w.pipe.ctx, w.gate, w.job.tables[w.op], t, n), out: types.MinTime}}
 		w.place()
 		if w.cuts() {
 			j.keyedTasks++
@@ -427,71 +408,4 @@ func (j *Job) Close(complete bool) error {
 		errs = append(errs, s.source.Close())
 	}
 	return errors.Join(errs...)
-}
-
-// scanner is a scan being run.
-type scanner struct {
-	job     *Job
-	op      *plan.Op
-	source  Source
-	splits  []*splitReader
-	first   int  // number of its first split among those of all scans
-	stamped bool // rows need stamps: a step of the stage judges lateness
-}
-
-// send gives a turn to the instance's targets. The caller holds the instance's lock.
-func (in *instance) send(ctx context.Context, t *turn) error {
-	in.seen.Lock()
-	for i := range t.counts {
-		in.counts[i].Add(t.counts[i])
-	}
-	in.seen.Unlock()
-	for _, w := range in.keyed {
-		pk := packet{from: w.from, watermark: t.watermark, newest: t.newest, idle: t.idle, end: t.end, split: t.split, fresh: t.fresh, complete: t.complete, loaded: t.loaded}
-		if k := slices.Index(t.partials, w.op); k >= 0 {
-			pk.groups = t.groups[k]
-		}
-		k, m := slices.Index(t.shuffles, w.op), slices.Index(t.sides, w.op)
-		for i, b := range w.boxes {
-			if k >= 0 {
-				pk.rows = t.rows[k][i]
-			}
-			if m >= 0 {
-				pk.block = t.blocks[m][i]
-			}
-			if err := b.put(ctx, pk); err != nil {
-				return err
-			}
-		}
-	}
-	for _, s := range in.sinks {
-		pk := packet{from: s.from, end: t.end}
-		if k := slices.Index(t.outputs, s.op); k >= 0 {
-			pk.payload = t.payloads[k]
-		}
-		if pk.payload.Rows == 0 && !pk.end {
-			continue
-		}
-		if err := s.boxes[0].put(ctx, pk); err != nil {
-			return err
-		}
-	}
-	if t.end {
-		in.seen.Lock()
-		in.ended = true
-		in.seen.Unlock()
-	}
-	return nil
-}
-
-// mark sends a checkpoint's marker to all targets. The caller holds the instance's lock.
-func (in *instance) mark(ctx context.Context, m *barrier) error {
-	for _, t := range slices.Concat(in.keyed, in.sinks) {
-		for _, b := range t.boxes {
-			if err := b.put(ctx, packet{from: t.from, marker: m}); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
 }

@@ -2,14 +2,10 @@ package flow
 
 import (
 	"fmt"
-	"maps"
-	"slices"
 
 	"fiume/internal/core/column"
 	"fiume/internal/core/plan"
-	"fiume/internal/core/state"
 	"fiume/internal/core/step"
-	"fiume/internal/core/types"
 )
 
 // pipe is the tree of nodes that one goroutine runs for a stage.
@@ -25,53 +21,6 @@ type pipe struct {
 type outputLeaf struct {
 	op  *plan.Op
 	enc *sinkNode
-}
-
-// sinkNode encodes what it is given for a sink.
-type sinkNode struct {
-	op  *plan.Op
-	ctx *step.Context
-	enc Encoder
-}
-
-// Push implements step.Node.
-func (s *sinkNode) Push(b *column.Batch) {
-	if s.op.Full {
-		b = inFull(b)
-	}
-	s.enc.Add(b)
-}
-
-// inFull puts a column before the others that says what each row does. What a replacement takes back is
-// left out, since the replacement says it.
-func inFull(b *column.Batch) *column.Batch {
-	out := b
-	if b.Change != nil {
-		var sel []uint32
-		for i, c := range b.Change {
-			if c != column.Replaced {
-				sel = append(sel, uint32(i))
-			}
-		}
-		out = &column.Batch{}
-		b.Gather(sel, out)
-		for i, r := range sel { // the pairs are whole
-			out.Change[i] = b.Change[r]
-		}
-	}
-	kind := column.New(types.Of(types.Varchar))
-	kind.Resize(out.N)
-	for i := range out.N {
-		c := column.Insert
-		if out.Change != nil {
-			c = out.Change[i]
-		}
-		kind.SetText(i, []byte(c.String()))
-	}
-	full := *out
-	full.Change = nil
-	full.Cols = append([]*column.Vector{kind}, out.Cols...)
-	return &full
 }
 
 // pipe builds the nodes behind an operator that begins a stage.
@@ -188,57 +137,4 @@ func (j *Job) pipe(op *plan.Op, ctx *step.Context) (*pipe, error) {
 	root, err := after(op)
 	p.root = root
 	return p, err
-}
-
-// turn is what came out of a pipe for one piece or one advance of the watermark.
-type turn struct {
-	counts    []step.Counts
-	samples   []step.Sample
-	reasons   map[step.Reason]int64 // nil where nothing was rejected
-	groups    []*sharedGroups       // by partial; nil where empty
-	rows      [][]*column.Batch     // by shuffle, then task
-	shuffles  []*plan.Op
-	blocks    [][]*state.Block // by side, then task
-	sides     []*plan.Op
-	split     int32
-	fresh     bool
-	complete  bool
-	loaded    bool
-	newest    int64     // greatest event time of all rows so far
-	payloads  []Payload // by output
-	outputs   []*plan.Op
-	partials  []*plan.Op
-	watermark int64
-	idle      bool
-	still     int64 // watermark that the clock gives while all splits are idle, or 0
-	end       bool
-	next      int64 // position behind it
-}
-
-// take empties the pipe into a turn.
-func (p *pipe) take(tasks int) *turn {
-	p.ctx.Flush()
-	t := &turn{counts: slices.Clone(p.ctx.Counts), samples: slices.Clone(p.ctx.Samples), reasons: maps.Clone(p.ctx.Reasons), newest: types.MinTime}
-	for _, x := range p.partials {
-		var g *sharedGroups
-		if x.Groups.Len() > 0 || x.Partly != nil {
-			g = &sharedGroups{op: x.Op, groups: x.Groups, partly: x.Partly}
-			g.refs.Store(int32(tasks))
-			x.Groups, x.Partly = groupsPool.get(x.Op), nil
-		}
-		t.groups, t.partials = append(t.groups, g), append(t.partials, x.Op)
-	}
-	for _, x := range p.shuffles {
-		t.rows, t.shuffles = append(t.rows, x.Parts), append(t.shuffles, x.Op)
-		x.Parts = make([]*column.Batch, len(x.Parts))
-	}
-	for _, x := range p.sides {
-		t.blocks, t.sides = append(t.blocks, x.Blocks), append(t.sides, x.Op)
-		x.Blocks = make([]*state.Block, len(x.Blocks))
-	}
-	for _, o := range p.outputs {
-		t.payloads, t.outputs = append(t.payloads, o.enc.enc.Take()), append(t.outputs, o.op)
-	}
-	p.ctx.Reset()
-	return t
 }

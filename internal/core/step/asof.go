@@ -21,7 +21,7 @@ type AsOf struct {
 	Next Node
 
 	task, tasks int
-	marks       [2]int64
+	passed      [2]int64
 	rows        *state.Chains // that wait; before their columns stands the stamp
 	waiting     *waiting
 	versions    *state.Chains // before the columns stand the time a version counts from, and whether it is a deletion
@@ -49,7 +49,7 @@ const (
 
 // NewAsOf makes one of the tasks.
 func NewAsOf(o *plan.Op, c *Context, next Node, task, tasks int) *AsOf {
-	x := &AsOf{Op: o, C: c, Next: next, task: task, tasks: tasks, marks: [2]int64{types.MinTime, types.MinTime}, versions: state.NewChains(0), pruneAt: 4096}
+	x := &AsOf{Op: o, C: c, Next: next, task: task, tasks: tasks, passed: [2]int64{types.MinTime, types.MinTime}, versions: state.NewChains(0), pruneAt: 4096}
 	width := max(10*types.Millisecond, (plan.Behind(o.Input.Input)+plan.Behind(o.Right.Input))/64)
 	x.rows, x.waiting = state.NewChains(width), newWaiting(64*width)
 	for i, s := range [2]*plan.Op{o.Input, o.Right} {
@@ -58,8 +58,9 @@ func NewAsOf(o *plan.Op, c *Context, next Node, task, tasks int) *AsOf {
 	return x
 }
 
-// Merge takes the rows of a turn: of the stream (side 0) or changes of the table (side 1).
-func (x *AsOf) Merge(side int, b *state.Block) {
+// Merge implements Keyed: it takes the rows of a turn: of the stream (side 0) or changes of the table (side 1).
+func (x *AsOf) Merge(d *Delivery) {
+	side, b := d.Side, d.Block
 	if b == nil {
 		return
 	}
@@ -71,17 +72,15 @@ func (x *AsOf) Merge(side int, b *state.Block) {
 	lateness := x.Op.Join.Lateness
 	for i := range b.N() {
 		t := b.Time[i]
-		if x.marks[0] > types.MinTime && t < x.marks[0]-lateness {
-			n.Late++
-			n.IdleLate++
-			x.C.noteLate(x.Op.Input, "it came after its time was passed while its split was idle", x.layouts[0], b, i, x.marks[0]-lateness-t)
+		if x.passed[0] > types.MinTime && t < x.passed[0]-lateness {
+			x.C.idleLateRow(x.Op.Input, x.layouts[0], b, i, x.passed[0]-lateness-t)
 			continue
 		}
 		stamp := types.MinTime
 		if len(b.Stamp) > 0 {
 			stamp = b.Stamp[i]
 		}
-		if t < x.marks[1] {
+		if t < x.passed[1] {
 			n.Absorbed++
 			x.resolve(b.Hashes[i], b.Key(i), t, stamp, b.Row(i))
 			continue
@@ -102,7 +101,7 @@ func (x *AsOf) change(b *state.Block) {
 			n.Partly++
 		}
 		from += x.Op.Join.After
-		if from < x.marks[1] { // its split was idle
+		if from < x.passed[1] { // its split was idle
 			n.IdleLate++
 		}
 		n.Held++
@@ -238,13 +237,13 @@ func (x *AsOf) give() {
 	x.Next.Push(&out)
 }
 
-// Advance tells the watermarks of the stream and of the table, and gives that of the output.
-func (x *AsOf) Advance(marks [2]int64) int64 {
-	for i, m := range marks {
-		x.marks[i] = max(x.marks[i], m)
+// Advance implements Keyed: it tells the watermarks of the stream and of the table, and gives that of the output.
+func (x *AsOf) Advance(w Watermarks) int64 {
+	for i, m := range w.Of {
+		x.passed[i] = max(x.passed[i], m)
 	}
 	n := &x.C.Counts[x.Op.Input.ID]
-	for _, r := range x.waiting.due(x.marks[1]) {
+	for _, r := range x.waiting.due(x.passed[1]) {
 		row := x.rows.Get(r)
 		cols := x.rows.Columns(r)
 		key := x.rows.Key(r)
@@ -257,9 +256,9 @@ func (x *AsOf) Advance(marks [2]int64) int64 {
 		x.resolve(hash, key, row.Time, int64(le.Uint64(cols)), cols[8:])
 	}
 	x.give()
-	x.rows.Drop(x.marks[1])
-	x.prune(min(less(x.marks[0], x.Op.Join.Lateness), x.marks[1]))
-	return min(x.marks[0], x.marks[1])
+	x.rows.Drop(x.passed[1])
+	x.prune(min(less(x.passed[0], x.Op.Join.Lateness), x.passed[1]))
+	return min(x.passed[0], x.passed[1])
 }
 
 // prune drops the versions that no row can ask for: of each key, those before the one that counts at an
@@ -297,11 +296,14 @@ func (x *AsOf) prune(before int64) {
 	x.pruneAt = max(4096, 2*x.versions.Len())
 }
 
-// Marks are the watermarks of the stream and of the table.
-func (x *AsOf) Marks() [2]int64 { return x.marks }
+// Passed implements Keyed: the watermarks of the stream and of the table.
+func (x *AsOf) Passed() [2]int64 { return x.passed }
+
+// Image implements Keyed.
+func (x *AsOf) Image() func() []byte { return written(x.Snapshot()) }
 
 // Closed is the lower of the two watermarks.
-func (x *AsOf) Closed() int64 { return min(x.marks[0], x.marks[1]) }
+func (x *AsOf) Closed() int64 { return min(x.passed[0], x.passed[1]) }
 
 // Size gives the rows that wait, the rows and versions held, and the bytes they take.
 func (x *AsOf) Size() (open, keys, bytes int) {
@@ -318,8 +320,8 @@ func (x *AsOf) Held(side int) (rows, bytes int) {
 
 // Snapshot writes the task's state: both watermarks, the rows that wait, the versions.
 func (x *AsOf) Snapshot() []byte {
-	b := le.AppendUint64(nil, uint64(x.marks[0]))
-	b = le.AppendUint64(b, uint64(x.marks[1]))
+	b := le.AppendUint64(nil, uint64(x.passed[0]))
+	b = le.AppendUint64(b, uint64(x.passed[1]))
 	waiting := state.NewChains(0)
 	for _, bucket := range x.waiting.buckets {
 		for _, w := range bucket {
@@ -333,8 +335,8 @@ func (x *AsOf) Snapshot() []byte {
 // Restore reads what any task of the step wrote and keeps what belongs to this one.
 func (x *AsOf) Restore(b []byte) error {
 	r := &reader{b: b, step: x.Op.Step}
-	for i := range x.marks {
-		x.marks[i] = max(x.marks[i], r.int())
+	for i := range x.passed {
+		x.passed[i] = max(x.passed[i], r.int())
 	}
 	if r.err != nil {
 		return r.err

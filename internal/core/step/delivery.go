@@ -15,12 +15,16 @@ type Delivery struct {
 	Groups *state.Groups // of an aggregation: partial results
 	Partly *state.Groups // those of rows that are late for some of their windows
 	Rows   *column.Batch // of a step that takes rows in event order
-	Block  *state.Block  // of a join, and of what settles its results
+	Block  *state.Block  // of a join, of what settles its results, and of a table
+
+	Split    int32 // of a table: where the rows are from
+	Fresh    bool  // that split is read again from its beginning
+	Complete bool  // and has been read to its end
 }
 
 // Empty says that there is nothing in it.
 func (d *Delivery) Empty() bool {
-	return d.Groups == nil && d.Partly == nil && d.Rows == nil && d.Block == nil
+	return d.Groups == nil && d.Partly == nil && d.Rows == nil && d.Block == nil && !d.Fresh && !d.Complete
 }
 
 // Splitter shares deliveries out by key range. It belongs to one goroutine.

@@ -67,8 +67,7 @@ func (s *Side) Push(b *column.Batch) {
 			continue
 		}
 		if judged && b.Stamp != nil && b.Time[i] < b.Stamp[i]-lateness {
-			n.Late++
-			s.C.sample(s.Op, true, "rows are joined in event time, and the watermark had passed it", b, i, b.Stamp[i]-lateness-b.Time[i])
+			s.C.late(s.Op, "rows are joined in event time", b, i, lateness)
 			continue
 		}
 		hash, key := s.keys.Hashes[i], s.keys.Key(i)
@@ -92,14 +91,6 @@ func (s *Side) Push(b *column.Batch) {
 	}
 }
 
-// lateness is how far a row may lie behind its stamp. judged is false where no row is late.
-func (s *Side) lateness() (d int64, judged bool) {
-	if s.Op.Judges() {
-		return s.Op.Into.Join.Lateness, true
-	}
-	return 0, false
-}
-
 // Join pairs the rows of two inputs that have equal keys and event times within a bound, for the key ranges
 // of one task. Pairs are given as their second row comes. What is given once no match can come any more
 // (rows without one; with LAST OF and FIRST OF the match itself) waits until the watermark of the other
@@ -112,7 +103,7 @@ type Join struct {
 	j       *plan.Joining
 	task    int
 	tasks   int
-	marks   [2]int64 // watermark by side
+	passed  [2]int64 // watermark by side
 	sides   [2]*state.Chains
 	layouts [2]*state.Layout
 	waiting *waiting // of the left, where the side's rows wait
@@ -140,7 +131,7 @@ const pairBatch = 2048
 
 // NewJoin makes one of the tasks of a join.
 func NewJoin(o *plan.Op, c *Context, next Node, task, tasks int) *Join {
-	x := &Join{Op: o, C: c, Next: next, j: o.Join, task: task, tasks: tasks, marks: [2]int64{types.MinTime, types.MinTime}, cond: o.Join.Cond}
+	x := &Join{Op: o, C: c, Next: next, j: o.Join, task: task, tasks: tasks, passed: [2]int64{types.MinTime, types.MinTime}, cond: o.Join.Cond}
 	for i, s := range x.ends() {
 		width := int64(0)
 		if !x.j.Tables {
@@ -160,8 +151,9 @@ func NewJoin(o *plan.Op, c *Context, next Node, task, tasks int) *Join {
 
 func (x *Join) ends() [2]*plan.Op { return [2]*plan.Op{x.Op.Input, x.Op.Right} }
 
-// Merge takes the rows of a turn of one side.
-func (x *Join) Merge(side int, b *state.Block) {
+// Merge implements Keyed: it takes the rows of a turn of one side.
+func (x *Join) Merge(d *Delivery) {
+	side, b := d.Side, d.Block
 	if b == nil {
 		return
 	}
@@ -170,10 +162,8 @@ func (x *Join) Merge(side int, b *state.Block) {
 	mine := x.sides[side]
 	for i := range b.N() {
 		t := b.Time[i]
-		if x.marks[side] > types.MinTime && t < x.marks[side]-x.j.Slack[side] && !x.j.Tables {
-			n.Late++
-			n.IdleLate++
-			x.C.noteLate(o, "it came after its time was passed while its split was idle", x.layouts[side], b, i, x.marks[side]-x.j.Slack[side]-t)
+		if x.passed[side] > types.MinTime && t < x.passed[side]-x.j.Slack[side] && !x.j.Tables {
+			x.C.idleLateRow(o, x.layouts[side], b, i, x.passed[side]-x.j.Slack[side]-t)
 			continue
 		}
 		hash, key, cols := b.Hashes[i], b.Key(i), b.Row(i)
@@ -463,17 +453,17 @@ func replacing(b *column.Batch, keys []int) {
 	}
 }
 
-// Advance tells the watermarks of both sides. It gives what can match no more, forgets what has expired,
+// Advance implements Keyed: it tells the watermarks of both sides. It gives what can match no more, forgets what has expired,
 // and gives the watermark of the output.
-func (x *Join) Advance(marks [2]int64) int64 {
-	for i, m := range marks {
-		x.marks[i] = max(x.marks[i], m)
+func (x *Join) Advance(w Watermarks) int64 {
+	for i, m := range w.Of {
+		x.passed[i] = max(x.passed[i], m)
 	}
 	j := x.j
 	if j.Tables {
-		return min(x.marks[0], x.marks[1])
+		return min(x.passed[0], x.passed[1])
 	}
-	low := [2]int64{less(x.marks[0], j.Slack[0]), less(x.marks[1], j.Slack[1])}
+	low := [2]int64{less(x.passed[0], j.Slack[0]), less(x.passed[1], j.Slack[1])}
 	// A left row is done when no right row to come can match it, a right row when no left row can. Rows that
 	// may be taken back stay until that is over.
 	done := [2]int64{less(low[1], j.Hi), less(low[0], -j.Lo)}
@@ -496,7 +486,7 @@ func (x *Join) Advance(marks [2]int64) int64 {
 	}
 	x.drop(0, done[0])
 	x.drop(1, done[1])
-	return less(min(x.marks[0], x.marks[1]), j.Held())
+	return less(min(x.passed[0], x.passed[1]), j.Held())
 }
 
 // less takes a length of time off an instant, but none off the ends of time.
@@ -573,11 +563,14 @@ func (x *Join) inOrder(a, b state.Ref) int {
 	return bytes.Compare(s.Columns(a), s.Columns(b))
 }
 
-// Marks are the watermarks of both sides.
-func (x *Join) Marks() [2]int64 { return x.marks }
+// Passed implements Keyed: the watermarks of both sides.
+func (x *Join) Passed() [2]int64 { return x.passed }
+
+// Image implements Keyed.
+func (x *Join) Image() func() []byte { return written(x.Snapshot()) }
 
 // Closed is the lower of the two watermarks.
-func (x *Join) Closed() int64 { return min(x.marks[0], x.marks[1]) }
+func (x *Join) Closed() int64 { return min(x.passed[0], x.passed[1]) }
 
 // Size gives the rows that wait, the rows held, and the bytes they take.
 func (x *Join) Size() (open, keys, bytes int) {
@@ -599,8 +592,8 @@ func (x *Join) Held(side int) (rows, bytes int) { return x.sides[side].Len(), x.
 
 // Snapshot writes the task's state: both watermarks, the rows of each side, and those that wait.
 func (x *Join) Snapshot() []byte {
-	b := le.AppendUint64(nil, uint64(x.marks[0]))
-	b = le.AppendUint64(b, uint64(x.marks[1]))
+	b := le.AppendUint64(nil, uint64(x.passed[0]))
+	b = le.AppendUint64(b, uint64(x.passed[1]))
 	for _, s := range x.sides {
 		b = s.AppendTo(b)
 	}
@@ -610,8 +603,8 @@ func (x *Join) Snapshot() []byte {
 // Restore reads what any task of the join wrote and keeps what belongs to this one.
 func (x *Join) Restore(b []byte) error {
 	r := &reader{b: b, step: x.Op.Step}
-	for i := range x.marks {
-		x.marks[i] = max(x.marks[i], r.int())
+	for i := range x.passed {
+		x.passed[i] = max(x.passed[i], r.int())
 	}
 	for i, s := range x.sides {
 		if r.err != nil {

@@ -43,8 +43,7 @@ func (s *Shuffle) Push(b *column.Batch) {
 			continue
 		}
 		if b.Stamp != nil && b.Time[i] < b.Stamp[i] {
-			n.Late++
-			s.C.sample(s.Op, true, "rows are taken in event order, and the watermark had passed it", b, i, b.Stamp[i]-b.Time[i])
+			s.C.late(s.Op, "rows are taken in event order", b, i, 0)
 			continue
 		}
 		t := state.TaskOf(state.RangeOf(s.keys.Hashes[i]), len(s.Parts))
@@ -104,17 +103,16 @@ func NewOrdered(o *plan.Op, c *Context, next Node, task, tasks int) *Ordered {
 	return x
 }
 
-// Merge adds the rows of a turn.
-func (o *Ordered) Merge(b *column.Batch) {
+// Merge implements Keyed: it adds the rows of a turn.
+func (o *Ordered) Merge(d *Delivery) {
+	b := d.Rows
 	if b == nil {
 		return
 	}
 	n := &o.C.Counts[o.Op.ID]
 	for i, t := range b.Time[:b.N] {
 		if t < o.closed {
-			n.Late++
-			n.IdleLate++
-			o.C.sample(o.Op, true, "it came after its time was passed while its split was idle", b, i, o.closed-t)
+			o.C.idleLate(o.Op, b, i, o.closed-t)
 			continue
 		}
 		n.Held++
@@ -129,9 +127,9 @@ func (o *Ordered) Merge(b *column.Batch) {
 	}
 }
 
-// Advance takes the rows that the watermark has passed, and gives the watermark of the output.
-func (o *Ordered) Advance(watermark int64) int64 {
-	if watermark > o.closed {
+// Advance implements Keyed: it takes the rows that the watermark has passed.
+func (o *Ordered) Advance(w Watermarks) int64 {
+	if watermark := w.Of[0]; watermark > o.closed {
 		limit := plan.FloorDiv(watermark, o.width)
 		var due []int64
 		for k := range o.buckets {
@@ -174,6 +172,15 @@ func (o *Ordered) Advance(watermark int64) int64 {
 
 // Closed is the watermark up to which rows have been taken.
 func (o *Ordered) Closed() int64 { return o.closed }
+
+// Passed implements Keyed.
+func (o *Ordered) Passed() [2]int64 { return [2]int64{o.closed, types.MinTime} }
+
+// Held implements Keyed.
+func (o *Ordered) Held(int) (rows, bytes int) { return 0, 0 }
+
+// Image implements Keyed.
+func (o *Ordered) Image() func() []byte { return written(o.Snapshot()) }
 
 // inOrder sorts rows by event time; equal times by origin, and made rows by what is in them.
 func (o *Ordered) inOrder(b *column.Batch, sel []uint32) {

@@ -2,13 +2,11 @@ package step
 
 import (
 	"encoding/binary"
-	"fmt"
 	"slices"
 
 	"fiume/internal/core/column"
 	"fiume/internal/core/eval"
 	"fiume/internal/core/plan"
-	"fiume/internal/core/sql"
 	"fiume/internal/core/state"
 	"fiume/internal/core/types"
 )
@@ -219,57 +217,6 @@ func (p *Partial) locate(at int64) {
 	default:
 		p.covers = t.Last(p.opens) - t.First(p.opens) + 1
 	}
-}
-
-// judge decides about a row that its stamp makes late for its slice. It says the first window that is
-// still open for the row where some before it are closed.
-func (p *Partial) judge(b *column.Batch, i int) (open int64, partly bool) {
-	t := p.Op.Agg
-	n := &p.C.Counts[p.Op.ID]
-	stamp := b.Stamp[i]
-	instant := func(us int64) string { return string(types.AppendTimestamp(nil, us)) }
-	if t.Kind != plan.Fixed {
-		n.Late++
-		n.Missed++
-		if p.C.Wants(p.Op, true, "") {
-			reason := "the watermark had passed it"
-			if t.Lateness > 0 {
-				reason += " by more than " + sql.DurationText(t.Lateness)
-			}
-			p.C.sample(p.Op, true, reason+": rows are taken from "+instant(stamp-t.Lateness), b, i, stamp-b.Time[i]-t.Lateness)
-		}
-		return 0, false
-	}
-	first, last := t.First(p.opens), t.Last(p.opens)
-	k := first
-	for k <= last && t.ClosesAt(k)+t.Lateness <= stamp {
-		k++
-	}
-	if k == first {
-		p.groups[i] = 0 // the slice is over, its windows are not
-		return 0, false
-	}
-	n.Missed += k - first
-	if k <= last {
-		n.Partly++
-		if !p.C.Silent && p.C.room(classOf(p.Op.ID, true, "")) {
-			p.C.sampleOnly(p.Op, fmt.Sprintf("%d of its %d windows were closed; it counts in the others", k-first, last-first+1), b, i, stamp-t.ClosesAt(first)-t.Lateness)
-		}
-		return k, true
-	}
-	n.Late++
-	if p.C.Wants(p.Op, true, "") {
-		closes, reason := t.ClosesAt(last), "its window closed at "
-		if p.covers > 1 {
-			reason = "the last of its windows closed at "
-		}
-		reason += instant(closes)
-		if t.Lateness > 0 {
-			reason += " and took corrections until " + instant(closes+t.Lateness)
-		}
-		p.C.sample(p.Op, true, reason, b, i, stamp-closes-t.Lateness)
-	}
-	return 0, false
 }
 
 // late puts a partly late row into the entry that its first open window names.

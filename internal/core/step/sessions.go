@@ -70,11 +70,24 @@ func (s *Sessions) clear() {
 	clear(s.timers)
 }
 
-// Closed implements Aggregator.
+// Closed implements Keyed.
 func (s *Sessions) Closed() int64 { return s.closed }
 
-// Merge implements Aggregator. The entries of a session step are the rows of one instant.
-func (s *Sessions) Merge(from, _ *state.Groups) {
+// Passed implements Keyed.
+func (s *Sessions) Passed() [2]int64 { return [2]int64{s.closed, types.MinTime} }
+
+// Held implements Keyed.
+func (s *Sessions) Held(int) (rows, bytes int) { return 0, 0 }
+
+// Image implements Keyed.
+func (s *Sessions) Image() func() []byte { return written(s.Snapshot()) }
+
+// Merge implements Keyed. The entries of a session step are the rows of one instant.
+func (s *Sessions) Merge(d *Delivery) {
+	from := d.Groups
+	if from == nil {
+		return
+	}
 	t := s.Op.Agg
 	n := &s.C.Counts[s.Op.ID]
 	seen := seenWord(s.Op)
@@ -240,8 +253,9 @@ func (s *Sessions) armAt(d uint32, due int64) {
 	s.timers[bucket] = append(s.timers[bucket], d)
 }
 
-// Advance implements Aggregator.
-func (s *Sessions) Advance(watermark, _ int64) {
+// Advance implements Keyed.
+func (s *Sessions) Advance(w Watermarks) int64 {
+	watermark := w.Of[0]
 	t := s.Op.Agg
 	var due []uint32
 	if watermark > s.closed {
@@ -289,6 +303,7 @@ func (s *Sessions) Advance(watermark, _ int64) {
 	if dead := s.dir.Len() - s.dead; s.dead > 1024 && s.dead > dead || s.acc.Len() > 1024 && s.acc.Len() > 4*s.used || s.gone > 1024 && 2*s.gone > s.given.Len() {
 		s.compact()
 	}
+	return s.closed
 }
 
 // sum adds the pieces of a session to an entry of total.
@@ -491,7 +506,7 @@ func (s *Sessions) compact() {
 	}
 }
 
-// Size implements Aggregator.
+// Size implements Keyed.
 func (s *Sessions) Size() (windows, keys, bytes int) {
 	return s.used, s.dir.Len() - s.dead, s.dir.Bytes() + s.acc.Bytes() + s.given.Bytes() + cap(s.pieces)*24 + s.total.Bytes()
 }

@@ -30,8 +30,9 @@ func NewSettle(o *plan.Op, c *Context, next Node, task, tasks int) *Settle {
 	return &Settle{Op: o, C: c, Next: next, task: task, tasks: tasks, layout: state.NewLayout(o.Input.Input.Fields, o.Input.Kept), rows: state.NewChains(0)}
 }
 
-// Merge takes the changes of a turn.
-func (s *Settle) Merge(b *state.Block) {
+// Merge implements Keyed: it takes the changes of a turn.
+func (s *Settle) Merge(d *Delivery) {
+	b := d.Block
 	if b == nil {
 		return
 	}
@@ -122,8 +123,17 @@ func (c *Counts) changed(changes []column.Change) {
 	}
 }
 
-// Closed implements what tasks ask of every keyed step: a table has no watermark.
+// Advance implements Keyed: what it settles has no watermark.
+func (s *Settle) Advance(Watermarks) int64 { return types.MinTime }
+
+// Passed implements Keyed.
+func (s *Settle) Passed() [2]int64 { return NoWatermarks.Of }
+
+// Closed implements Keyed.
 func (s *Settle) Closed() int64 { return types.MinTime }
+
+// Image implements Keyed.
+func (s *Settle) Image() func() []byte { return written(s.Snapshot()) }
 
 // Size gives the rows and the bytes they take.
 func (s *Settle) Size() (open, keys, bytes int) { return 0, s.rows.Len(), s.rows.Bytes() }

@@ -76,24 +76,24 @@ func TestWindowEdges(t *testing.T) {
 		[]int64{3, 12, 13, 2, -7, -8, 5, 5, 5},
 		[]int64{never, never, never, never, never, never, 12, 13, 14}, // the window [3, 13) is open at the stamp 12 and closed at 13
 		[]string{"a", "a", "a", "a", "a", "a", "b", "b", "b"}, []int64{1, 2, 4, 8, 16, 32, 64, 128, 256}))
-	w.Merge(p.Groups, nil)
+	w.Merge(&Delivery{Groups: p.Groups})
 	if n := c.Counts[0]; n.In != 9 || n.Late != 2 || n.Held != 7 {
 		t.Errorf("%+v", n)
 	}
 	if len(c.Samples) != 2 || c.Samples[0].LateBy != 0 || c.Samples[1].LateBy != 1 {
 		t.Errorf("%+v", c.Samples)
 	}
-	w.Advance(2, types.MaxTime)
+	w.Advance(Watermarks{Of: [2]int64{2}, Newest: types.MaxTime})
 	if len(out) != 1 {
 		t.Errorf("at 2: %q", out)
 	}
-	w.Advance(3, types.MaxTime)
-	w.Advance(12, types.MaxTime)
+	w.Advance(Watermarks{Of: [2]int64{3}, Newest: types.MaxTime})
+	w.Advance(Watermarks{Of: [2]int64{12}, Newest: types.MaxTime})
 	if len(out) != 2 {
 		t.Errorf("at 12: %q", out)
 	}
-	w.Advance(13, types.MaxTime)
-	w.Advance(types.MaxTime, types.MaxTime)
+	w.Advance(Watermarks{Of: [2]int64{13}, Newest: types.MaxTime})
+	w.Advance(Watermarks{Of: [2]int64{types.MaxTime}, Newest: types.MaxTime})
 	at := func(us int64) string { return string(types.AppendTimestamp(nil, us)) }
 	want := []string{
 		fmt.Sprintf("a %s %s 1 32 a @-8", at(-17), at(-7)), fmt.Sprintf("a %s %s 2 24 a @2", at(-7), at(3)),
@@ -110,7 +110,7 @@ func TestWindowEdges(t *testing.T) {
 	// What comes for a window that is closed, though its stamp is early: its split was idle.
 	p.Groups.Reset()
 	p.Push(batchOf([]int64{5}, nil, []string{"a"}, []int64{1}))
-	w.Merge(p.Groups, nil)
+	w.Merge(&Delivery{Groups: p.Groups})
 	if n := c.Counts[0]; n.Late != 3 || n.Open() != 0 {
 		t.Errorf("%+v", n)
 	}
@@ -145,12 +145,12 @@ func TestWindowRestore(t *testing.T) {
 		p := &Partial{Op: o, C: c, Groups: &state.Groups{Width: EntryWords(o)}}
 		p.Push(batchOf(times[from:to], nil, k[from:to], n[from:to]))
 		for _, w := range ws {
-			w.Merge(p.Groups, nil)
+			w.Merge(&Delivery{Groups: p.Groups})
 		}
 	}
 	c, ws, whole := run(1, nil)
 	feed(c, ws, 0, len(times))
-	ws[0].Advance(types.MaxTime, types.MaxTime)
+	ws[0].Advance(Watermarks{Of: [2]int64{types.MaxTime}, Newest: types.MaxTime})
 	for _, tasks := range [][2]int{{1, 1}, {1, 4}, {3, 2}, {5, 1}, {8, 8}} {
 		c, ws, _ := run(tasks[0], nil)
 		feed(c, ws, 0, 1700)
@@ -172,7 +172,7 @@ func TestWindowRestore(t *testing.T) {
 		}
 		feed(c2, ws2, 1700, len(times))
 		for _, w := range ws2 {
-			w.Advance(types.MaxTime, types.MaxTime)
+			w.Advance(Watermarks{Of: [2]int64{types.MaxTime}, Newest: types.MaxTime})
 		}
 		got, want := slices.Clone(*out), slices.Clone(*whole)
 		slices.Sort(got)

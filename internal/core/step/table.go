@@ -33,8 +33,14 @@ func NewKeep(o *plan.Op, c *Context, next Node, t *state.Table, task, tasks int)
 		ordered: o.OfTable.Place == "files", generation: map[int32]uint32{}}
 }
 
-// Merge takes the rows of a turn. fresh says that the split is read again from its beginning.
-func (k *Keep) Merge(b *state.Block, split int32, fresh, complete bool) {
+// Merge implements Keyed: it takes the rows of a turn, and gives the changes on.
+func (k *Keep) Merge(d *Delivery) {
+	k.take(d.Block, d.Split, d.Fresh, d.Complete)
+	k.give()
+}
+
+// take takes the rows of a turn. fresh says that the split is read again from its beginning.
+func (k *Keep) take(b *state.Block, split int32, fresh, complete bool) {
 	k.part.Lock()
 	defer k.part.Unlock()
 	n := &k.C.Counts[k.Op.Input.ID]
@@ -99,8 +105,8 @@ func (k *Keep) change(c column.Change, columns []byte) {
 	k.rows, k.changes = append(k.rows, columns), append(k.changes, c)
 }
 
-// Advance gives the changes on.
-func (k *Keep) Advance() {
+// give gives the changes on.
+func (k *Keep) give() {
 	for from := 0; from < len(k.rows); {
 		to := min(from+closeBatch, len(k.rows))
 		if k.changes[to-1] == column.Replaced {
@@ -131,8 +137,17 @@ func (k *Keep) push(rows [][]byte, changes []column.Change) {
 	k.Next.Push(&out)
 }
 
-// Closed implements what tasks ask of every keyed step: a table has no watermark.
+// Advance implements Keyed: a table has no watermark.
+func (k *Keep) Advance(Watermarks) int64 { return types.MinTime }
+
+// Passed implements Keyed.
+func (k *Keep) Passed() [2]int64 { return NoWatermarks.Of }
+
+// Closed implements Keyed.
 func (k *Keep) Closed() int64 { return types.MinTime }
+
+// Image implements Keyed.
+func (k *Keep) Image() func() []byte { return written(k.Snapshot()) }
 
 // Held gives the rows and the bytes they take.
 func (k *Keep) Held(side int) (rows, bytes int) {

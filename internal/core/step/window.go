@@ -12,18 +12,9 @@ import (
 
 // Aggregator is the second half of an aggregation, for the key ranges of one task.
 type Aggregator interface {
-	// Merge adds the entries of a turn that belong to the task. partly are those of rows that are late for
-	// some of their windows, or nil.
-	Merge(from, partly *state.Groups)
-	// Advance gives the results that are due at a watermark. newest is the greatest event time of all rows.
-	Advance(watermark, newest int64)
-	// Closed is the watermark up to which results have been given.
-	Closed() int64
-	Size() (windows, keys, bytes int)
+	Keyed
 	// Open gives some of the windows that still take rows, those that close last.
 	Open(limit int) []OpenWindow
-	Snapshot() []byte
-	Restore(b []byte) error
 }
 
 // OpenWindow is a window that still takes rows. Key is set for sessions.
@@ -71,8 +62,14 @@ func NewAggregator(o *plan.Op, c *Context, next Node, task, tasks int) Aggregato
 		given: map[int64]*state.Groups{}, touch: map[int64]*state.Groups{}, prior: &state.Groups{Width: 1}, total: &state.Groups{Width: EntryWords(o)}}
 }
 
-// Closed implements Aggregator.
+// Closed implements Keyed.
 func (w *Window) Closed() int64 { return w.closed }
+
+// Passed implements Keyed.
+func (w *Window) Passed() [2]int64 { return [2]int64{w.closed, types.MinTime} }
+
+// Held implements Keyed.
+func (w *Window) Held(int) (rows, bytes int) { return 0, 0 }
 
 func (w *Window) table() *state.Groups {
 	if n := len(w.spare); n > 0 {
@@ -152,8 +149,12 @@ func addEntry(o *plan.Op, g *state.Groups, e uint32, from *state.Groups, f uint3
 	}
 }
 
-// Merge implements Aggregator.
-func (w *Window) Merge(from, partly *state.Groups) {
+// Merge implements Keyed.
+func (w *Window) Merge(d *Delivery) {
+	from, partly := d.Groups, d.Partly
+	if from == nil {
+		from = &state.Groups{}
+	}
 	t := w.Op.Agg
 	n := &w.C.Counts[w.Op.ID]
 	seen := seenWord(w.Op)
@@ -233,16 +234,17 @@ func (w *Window) Merge(from, partly *state.Groups) {
 	}
 }
 
-// Advance implements Aggregator: it reports news where the step says so, closes the windows that end by
+// Advance implements Keyed: it reports news where the step says so, closes the windows that end by
 // the watermark, the earliest first, and forgets those that take no more corrections.
-func (w *Window) Advance(watermark, newest int64) {
+func (w *Window) Advance(to Watermarks) int64 {
+	watermark, newest := to.Of[0], to.Newest
 	t := w.Op.Agg
 	if len(w.touch) > 0 {
 		early := t.Report == plan.OnChange || t.Report == plan.OnEvery && plan.FloorDiv(watermark, t.Every) > plan.FloorDiv(w.closed, t.Every)
 		w.news(early)
 	}
 	if watermark <= w.closed {
-		return
+		return w.closed
 	}
 	for {
 		k, ok := w.due(newest)
@@ -254,6 +256,7 @@ func (w *Window) Advance(watermark, newest int64) {
 	}
 	w.closed = watermark
 	w.forget()
+	return w.closed
 }
 
 // due gives the earliest window with rows, or with a key that is to be given without rows, that has not
@@ -519,7 +522,7 @@ func (w *Window) absorb(g *state.Groups) {
 	w.release(g)
 }
 
-// Size implements Aggregator.
+// Size implements Keyed.
 func (w *Window) Size() (windows, keys, bytes int) {
 	for _, m := range []map[int64]*state.Groups{w.slices, w.given, w.touch} {
 		for _, g := range m {
@@ -637,11 +640,10 @@ func (x *suffixes) sum(w *Window, k int64, starts []int64, total *state.Groups) 
 	return true
 }
 
-// Snapshot implements Aggregator.
+// Snapshot implements Keyed.
 func (w *Window) Snapshot() []byte { return w.image(false)() }
 
-// Image notes the state as it is now and gives what writes it, which another goroutine may do while the step goes on:
-// the tables of the slices, which are most of it, are not copied before they change.
+// Image implements Keyed: the tables of the slices, which are most of it, are not copied before they change.
 func (w *Window) Image() func() []byte { return w.image(true) }
 
 // image notes the state. Without freeze it copies all of it: of a table that is being written, only one image may be

@@ -1,0 +1,299 @@
+package plan
+
+import (
+	"slices"
+	"strings"
+
+	"fiume/internal/core/eval"
+	"fiume/internal/core/sql"
+	"fiume/internal/core/types"
+)
+
+// What DECLARE and CREATE VIEW and FUNCTION make of the catalog.
+
+const (
+	roleStream role = "read as a stream"
+	roleTable  role = "read as a table"
+	roleSink   role = "written to"
+)
+
+// Define checks a declaration and adds it. It reports to errs and gives false where something is wrong.
+func (c *Catalog) Define(st sql.Statement, errs *sql.Errors) bool {
+	ok := c.define(st, errs)
+	switch d := st.(type) {
+	case *sql.DeclareStream:
+		c.broken[d.Name.Text] = !ok
+	case *sql.DeclareTable:
+		c.broken[d.Name.Text] = !ok
+	case *sql.DeclareSink:
+		c.broken[d.Name.Text] = !ok
+	case *sql.CreateView:
+		c.broken[d.Name.Text] = !ok
+	}
+	return ok
+}
+
+// newFunction checks a function and makes it callable.
+func (c *Catalog) newFunction(d *sql.CreateFunction, errs *sql.Errors) *UserFunction {
+	if eval.Lookup(d.Name.Text) != nil {
+		errs.Add(sql.Duplicate, d.Name.Span, "choose another name", "%s is a function of the language", strings.ToUpper(d.Name.Text))
+		return nil
+	}
+	if d.Language.Text != "javascript" {
+		errs.Add(sql.UnknownName, d.Language.Span, "functions are written in javascript", "no language is called %s", d.Language.Text)
+		return nil
+	}
+	s := &eval.Script{Name: d.Name.Text, Returns: d.Returns, Code: d.Code.Value}
+	seen := map[string]bool{}
+	for _, a := range d.Args {
+		if seen[a.Name.Text] {
+			errs.Add(sql.Duplicate, a.Name.Span, "", "the argument %q is there twice", a.Name.Text)
+			return nil
+		}
+		seen[a.Name.Text] = true
+		s.Args = append(s.Args, types.Field{Name: a.Name.Text, Type: a.Type})
+	}
+	if err := s.Check(); err != nil {
+		errs.Add(sql.Syntax, d.Code.Span, "the code is the body of a function: it ends with return …", "the code cannot be read: %s", err)
+		return nil
+	}
+	return &UserFunction{s.Name, s.Function()}
+}
+
+func (c *Catalog) define(st sql.Statement, errs *sql.Errors) bool {
+	before := len(errs.List)
+	taken := func(n sql.Name, replace bool, kind string) bool {
+		have := c.KindOf(n.Text)
+		if have == "" || replace && have == kind {
+			return false
+		}
+		hint := "choose another name"
+		if have == kind {
+			hint = "write OR REPLACE to change it"
+		}
+		errs.Add(sql.Duplicate, n.Span, hint, "%q is already a %s", n.Text, have)
+		return true
+	}
+	switch d := st.(type) {
+	case *sql.DeclareEndpoint:
+		if taken(d.Name, d.Replace, sql.KindEndpoint) {
+			return false
+		}
+		var known []string
+		for k, p := range c.Places {
+			if p.Endpoint {
+				known = append(known, k)
+			}
+		}
+		slices.Sort(known)
+		if !slices.Contains(known, d.Place.Text) {
+			hint := sql.DidYouMean(d.Place.Text, known)
+			if hint == "" {
+				hint = "endpoints are of the kinds " + strings.ToUpper(strings.Join(known, ", "))
+			}
+			errs.Add(sql.UnknownName, d.Place.Span, hint, "no kind of endpoint is called %s", strings.ToUpper(d.Place.Text))
+			return false
+		}
+		if check := c.Places[d.Place.Text].Address; check != nil {
+			if err := check(d.Address.Value); err != nil {
+				errs.Add(sql.WrongType, d.Address.Span, "", "%s", err)
+				return false
+			}
+		}
+		e := &Endpoint{Name: d.Name.Text, Place: d.Place.Text, Address: d.Address.Value}
+		if d.Secret != nil {
+			e.Secret = d.Secret.Value
+		}
+		c.Endpoints[e.Name] = e
+	case *sql.DeclareStream:
+		if taken(d.Name, d.Replace, sql.KindStream) || d.Columns == nil && !c.sample(d, errs) {
+			return false
+		}
+		s := c.stream(d, false, errs)
+		if len(errs.List) > before {
+			return false
+		}
+		c.Streams[s.Name] = s
+	case *sql.DeclareSink:
+		if taken(d.Name, d.Replace, sql.KindSink) {
+			return false
+		}
+		s := &Sink{Name: d.Name.Text, Address: d.To.Address.Value, Place: d.To.Kind.Text}
+		s.Via, s.Options = c.place(d.To, roleSink, errs)
+		s.promise = c.Places[s.Place].Promise
+		if len(errs.List) > before {
+			return false
+		}
+		c.Sinks[s.Name] = s
+	case *sql.CreateView:
+		if taken(d.Name, d.Replace, sql.KindView) {
+			return false
+		}
+		b := newBuilder(c, errs)
+		b.open = []string{d.Name.Text}
+		if d.Query.Limit != nil || d.Query.Until != nil {
+			errs.Add(sql.WrongPlace, d.Query.Span, "leave it to the query that reads the view", "a view has no LIMIT or UNTIL")
+			return false
+		}
+		b.steps(d.Query.With)
+		b.block(d.Query.Body, d.Name.Text)
+		if len(errs.List) > before {
+			return false
+		}
+		c.Views[d.Name.Text] = d
+	case *sql.CreateFunction:
+		if taken(d.Name, d.Replace, sql.KindFunction) {
+			return false
+		}
+		f := c.newFunction(d, errs)
+		if f == nil {
+			return false
+		}
+		c.Functions[f.Name] = f
+	case *sql.DeclareTable:
+		if taken(d.Name, d.Replace, sql.KindTable) || d.Columns == nil && !c.sample(d, errs) {
+			return false
+		}
+		t := c.table(d, errs)
+		if len(errs.List) > before {
+			return false
+		}
+		c.Tables[t.Name] = t
+	}
+	return true
+}
+
+// role is what a place is used for.
+type role string
+
+// options gives the options that a place takes in a role, nil where it cannot have it.
+func (r role) options(p Place) []OptionSpec {
+	switch r {
+	case roleSink:
+		return p.Sink
+	case roleTable:
+		return p.Table
+	}
+	return p.Source
+}
+
+// place checks where something is.
+func (c *Catalog) place(p sql.Place, as role, errs *sql.Errors) (*Endpoint, Options) {
+	pl, ok := c.Places[p.Kind.Text]
+	specs := as.options(pl)
+	if !ok || specs == nil {
+		var fit []string
+		for k, q := range c.Places {
+			if as.options(q) != nil {
+				fit = append(fit, k)
+			}
+		}
+		slices.Sort(fit)
+		hint := sql.DidYouMean(p.Kind.Text, fit)
+		if hint == "" {
+			hint = "places are " + strings.ToUpper(strings.Join(fit, ", "))
+		}
+		errs.Add(sql.UnknownName, p.Kind.Span, hint, "%s is no place that can be %s", strings.ToUpper(p.Kind.Text), as)
+		return nil, nil
+	}
+	if strings.TrimSpace(p.Address.Value) == "" {
+		errs.Add(sql.BadOption, p.Address.Span, "", "the address is empty")
+	}
+	var via *Endpoint
+	switch {
+	case p.Via != nil && !pl.Endpoint:
+		errs.Add(sql.WrongPlace, p.Via.Span, "leave VIA out", "%s needs no endpoint", strings.ToUpper(p.Kind.Text))
+	case p.Via == nil && pl.Endpoint:
+		errs.Add(sql.WrongPlace, p.Address.Span, "add VIA and the name of an endpoint", "%s needs an endpoint", strings.ToUpper(p.Kind.Text))
+	case p.Via != nil:
+		via = c.Endpoints[p.Via.Text]
+		if via == nil {
+			errs.Add(sql.UnknownName, p.Via.Span, sql.DidYouMean(p.Via.Text, keys(c.Endpoints)), "no endpoint is called %q", p.Via.Text)
+		} else if via.Place != p.Kind.Text {
+			errs.Add(sql.WrongType, p.Via.Span, "", "%q is an endpoint of %s, not of %s", via.Name, strings.ToUpper(via.Place), strings.ToUpper(p.Kind.Text))
+		}
+	}
+	return via, CheckOptions(errs, p.Options, specs, strings.ToUpper(p.Kind.Text))
+}
+
+func (c *Catalog) stream(d *sql.DeclareStream, table bool, errs *sql.Errors) *Stream {
+	s := &Stream{Name: d.Name.Text, Time: -1, Ahead: -1, Idle: -1, Place: d.From.Kind.Text, Address: d.From.Address.Value}
+	seen := map[string]bool{}
+	for _, col := range d.Columns {
+		if seen[col.Name.Text] {
+			errs.Add(sql.Duplicate, col.Name.Span, "", "the column %q is there twice", col.Name.Text)
+			continue
+		}
+		seen[col.Name.Text] = true
+		if col.As != nil {
+			continue
+		}
+		f := types.Field{Name: col.Name.Text, Type: col.Type, NotNull: col.NotNull}
+		s.shown = append(s.shown, shownColumn{f, eval.Column(len(s.Columns), col.Type)})
+		s.Columns = append(s.Columns, f)
+	}
+	if len(s.Columns) == 0 {
+		errs.Add(sql.WrongPlace, d.Name.Span, "", "there must be a column that is not computed")
+		return s
+	}
+	// Computed columns see the declared ones, and stand where they were written.
+	in := &scopeInput{name: s.Name}
+	for _, c := range s.shown {
+		in.cols = append(in.cols, scopeColumn{name: c.Name, expr: c.expr})
+	}
+	at := 0
+	for _, col := range d.Columns {
+		if col.As == nil {
+			at++
+			continue
+		}
+		b := &binder{cat: c, errs: errs, scope: &scope{inputs: []*scopeInput{in}}, where: "a computed column"}
+		e := b.bound(col.As)
+		if e == nil {
+			continue
+		}
+		if !eval.Implicit(e.Type, col.Type) {
+			errs.Add(sql.WrongType, col.As.Place(), "write CAST(… AS "+col.Type.String()+")", "the column %q is %s, its expression is %s", col.Name.Text, col.Type, e.Type)
+			continue
+		}
+		s.shown = slices.Insert(s.shown, at, shownColumn{types.Field{Name: col.Name.Text, Type: col.Type, NotNull: col.NotNull}, eval.Cast(e, col.Type)})
+		at++
+	}
+	if d.Time != nil {
+		micros := func(x *sql.Duration, def int64) int64 {
+			if x == nil {
+				return def
+			}
+			return x.Micros
+		}
+		s.Delay, s.Ahead, s.Idle = micros(d.Time.Delay, 0), micros(d.Time.Ahead, -1), micros(d.Time.IdleAfter, -1)
+		s.Time = slices.IndexFunc(s.Columns, func(f types.Field) bool { return f.Name == d.Time.Column.Text })
+		s.TimeIs = d.Time.Column.Text
+		i := slices.IndexFunc(s.shown, func(c shownColumn) bool { return c.Name == s.TimeIs })
+		switch {
+		case s.Time < 0 && i >= 0 && s.shown[i].Type.Kind == types.Timestamp:
+			s.TimeOf = s.shown[i].expr
+			s.shown[i].expr = eval.Column(len(s.Columns), s.shown[i].Type)
+		case s.Time < 0 && i >= 0:
+			errs.Add(sql.WrongType, d.Time.Column.Span, "declare it as TIMESTAMP", "the event time %q is %s, not TIMESTAMP", s.TimeIs, s.shown[i].Type)
+		case s.Time < 0 && seen[s.TimeIs]: // what is wrong with it has been said
+		case s.Time < 0:
+			var names []string
+			for _, f := range s.Columns {
+				names = append(names, f.Name)
+			}
+			errs.Add(sql.UnknownName, d.Time.Column.Span, sql.DidYouMean(d.Time.Column.Text, names), "unknown column %q in %s", d.Time.Column.Text, s.Name)
+		case s.Columns[s.Time].Type.Kind != types.Timestamp:
+			errs.Add(sql.WrongType, d.Time.Column.Span, "declare it as TIMESTAMP", "the event time %q is %s, not TIMESTAMP", d.Time.Column.Text, s.Columns[s.Time].Type)
+		}
+	}
+	role := roleStream
+	if table {
+		role = roleTable
+	}
+	s.Via, s.Options = c.place(d.From, role, errs)
+	if s.Place == "mariadb" && !table && s.Options != nil && !s.Options.Flag("changes", false) {
+		errs.Add(sql.Misfit, d.From.Address.Span, "write (CHANGES true), or declare a TABLE", "a stream over a table of a database is the stream of its changes")
+	}
+	return s
+}
