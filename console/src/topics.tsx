@@ -127,7 +127,7 @@ const shown = 500;
 
 type Choice = { how: How; partition: number; from: number; since: string; key: string; text: string };
 
-const none = { rows: [] as Message[], left: 0, fault: "" };
+const none = { rows: [] as Message[], left: 0, fault: "", begun: true };
 
 /** The messages of a topic that were chosen, read once or followed; asked grows when they are to be read again. */
 function useMessages(name: string, c: Choice, asked: number) {
@@ -169,6 +169,7 @@ function useMessages(name: string, c: Choice, asked: number) {
       q,
       (f) =>
         add((l) => ({
+          ...l,
           fault: "",
           left: l.left + f.left,
           rows: [...f.messages.toReversed(), ...l.rows].slice(0, shown),
@@ -176,8 +177,8 @@ function useMessages(name: string, c: Choice, asked: number) {
       (p) => add((l) => ({ ...l, fault: p.message })),
     );
   }, [follow, of]);
-  if (follow) return followed.of === of ? followed : none;
-  return { rows: read.data ?? none.rows, left: 0, fault: read.error?.message ?? "" };
+  if (follow) return followed.of === of ? followed : { ...none, begun: false };
+  return { ...none, rows: read.data ?? none.rows, fault: read.error?.message ?? "" };
 }
 
 export function TopicPage() {
@@ -197,7 +198,7 @@ export function TopicPage() {
   const [asked, setAsked] = useState(0);
   const [open, setOpen] = useState<Message>();
   const [panel, setPanel] = useState<"" | "declare" | "write" | "drop">("");
-  const { rows, left, fault } = useMessages(name, { how, partition, from, since, key, text }, asked);
+  const { rows, left, fault, begun } = useMessages(name, { how, partition, from, since, key, text }, asked);
   const t = topic.data;
   return (
     <div className="space-y-4">
@@ -320,7 +321,9 @@ export function TopicPage() {
         {rows.length === 0 ? (
           <Empty>
             {how === "live"
-              ? "Waiting for messages …"
+              ? begun
+                ? "Waiting for messages …"
+                : "Connecting …"
               : t?.messages === 0
                 ? "The topic is empty. Write a message, or let a job write."
                 : "No message is like that."}

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"runtime"
-	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -168,6 +167,10 @@ func (j *Job) open(o Opener) error {
 			sc := &scanner{job: j, op: op, source: s, first: splits}
 			splits += len(s.Splits())
 			j.sources = append(j.sources, sc)
+			ends, err := j.pipe(op, step.NewContext(len(j.plan.Ops), j.opts.Describe)) // workers make their own ones
+			if err != nil {
+				return err
+			}
 			for k, sp := range s.Splits() {
 				at := sp.Position()
 				sr := &splitReader{scan: sc, split: sp, index: sc.first + k, maxTime: types.MinTime, newest: types.MinTime, atTime: types.MinTime,
@@ -176,7 +179,7 @@ func (j *Job) open(o Opener) error {
 					sr.idleAfter = quietTable
 				}
 				sr.cond.L = &sr.maxMu
-				j.connect(&sr.instance, op)
+				j.connect(&sr.instance, ends)
 				sc.splits = append(sc.splits, sr)
 				sc.stamped = len(sr.keyed) > 0 || j.opts.Lags
 			}
@@ -196,79 +199,45 @@ func sourceKind(op *plan.Op) string {
 	return "stream"
 }
 
-// connect makes in a sender of the stage that begins at an operator.
-func (j *Job) connect(in *instance, op *plan.Op) {
+// connect finds out where an instance sends: where its pipe ends.
+func (j *Job) connect(in *instance, p *pipe) {
 	in.counts, in.mu = make([]step.Counts, len(j.plan.Ops)), newGate()
-	var walk func(o *plan.Op)
-	seen := map[*plan.Op]bool{}
-	sink := func(o *plan.Op) {
-		if !seen[o] {
-			seen[o] = true
-			t := j.sinkOf[o]
-			in.sinks = append(in.sinks, target{op: o, boxes: []*inbox{t.box}, from: t.box.addProducer()})
+	for _, n := range p.keyed() {
+		to := n
+		if n.Kind == plan.Side {
+			to = n.Into
 		}
-	}
-	sides := func(o *plan.Op) {
-		for _, out := range slices.Concat(o.Late, o.Rejected) {
-			sink(out)
+		t := target{op: n}
+		for _, w := range j.keyed[to] {
+			t.boxes = append(t.boxes, w.box)
+			t.from = w.box.addProducer()
+			if n.Kind != plan.Side {
+				continue
+			}
+			for len(w.sides) <= t.from {
+				w.sides = append(w.sides, 0)
+			}
+			w.sides[t.from] = n.Side
 		}
+		in.keyed = append(in.keyed, t)
 	}
-	sides(op)
-	walk = func(o *plan.Op) {
-		for _, n := range o.Next {
-			if n.Kind != plan.Output && seen[n] {
-				continue // a union is reached from several sides
-			}
-			if n.Kind != plan.Output {
-				seen[n] = true
-			}
-			sides(n)
-			switch n.Kind {
-			case plan.Window, plan.Unique, plan.Over:
-				t := target{op: n}
-				for _, w := range j.keyed[n] {
-					t.boxes = append(t.boxes, w.box)
-					t.from = w.box.addProducer()
-				}
-				in.keyed = append(in.keyed, t)
-			case plan.Side:
-				t := target{op: n}
-				for _, w := range j.keyed[n.Into] {
-					t.boxes = append(t.boxes, w.box)
-					t.from = w.box.addProducer()
-					for len(w.sides) <= t.from {
-						w.sides = append(w.sides, 0)
-					}
-					w.sides[t.from] = n.Side
-				}
-				in.keyed = append(in.keyed, t)
-			case plan.Output:
-				sink(n)
-			case plan.Route:
-				for _, b := range n.Branches {
-					for _, s := range b.Sinks {
-						sink(s)
-					}
-				}
-			default:
-				walk(n)
-			}
-		}
+	for _, o := range p.outputs {
+		box := j.sinkOf[o.op].box
+		in.sinks = append(in.sinks, target{op: o.op, boxes: []*inbox{box}, from: box.addProducer()})
 	}
-	walk(op)
 }
 
 func (j *Job) openKeyed(op *plan.Op) error {
 	n := j.opts.Parallelism
 	for t := range n {
 		w := &keyedTask{job: j, op: op, box: newInbox(), number: t, passed: step.NoWatermarks, sent: types.MinTime, sizes: sizesOf(j.opts.CellBytes)}
-		j.connect(&w.instance, op)
 		ctx := step.NewContext(len(j.plan.Ops), j.opts.Describe)
 		pipe, err := j.pipe(op, ctx)
 		if err != nil {
 			return err
 		}
 		w.pipe = pipe
+		j.connect(&w.instance, pipe)
 		ctx.Relieve = func() {
 			if !ctx.Silent && pipe.held() > reliefBytes {
 				_ = w.flush(w.sent, false) // the run is over where it fails

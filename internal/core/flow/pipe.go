@@ -138,3 +138,17 @@ func (j *Job) pipe(op *plan.Op, ctx *step.Context) (*pipe, error) {
 	p.root = root
 	return p, err
 }
+
+// keyed lists what the pipe sends rows to by key: windows, steps in event order, and sides of joins and tables.
+func (p *pipe) keyed() (out []*plan.Op) {
+	for _, x := range p.partials {
+		out = append(out, x.Op)
+	}
+	for _, x := range p.shuffles {
+		out = append(out, x.Op)
+	}
+	for _, x := range p.sides {
+		out = append(out, x.Op)
+	}
+	return out
+}

@@ -422,7 +422,7 @@ func EachMessage(p *topiclog.Partition, from, to int64, each func(v topiclog.Vie
 const followed = 200
 
 // Follow gives the messages of a topic as they come, until the context ends: some at a time, and how many were left out
-// because they came too fast to be looked at.
+// because they came too fast to be looked at. It calls each with none at first: from then on nothing is missed.
 func (s *Topics) Follow(ctx context.Context, name string, r Reading, each func(ms []Message, left int64) error) error {
 	t, err := s.Named(name)
 	if err != nil {
@@ -438,6 +438,9 @@ func (s *Topics) Follow(ctx context.Context, name string, r Reading, each func(m
 			default:
 			}
 		})()
+	}
+	if err := each(nil, 0); err != nil { // from now on none is missed
+		return err
 	}
 	for {
 		var out []Message
