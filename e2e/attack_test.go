@@ -62,6 +62,7 @@ func (p *process) memory() int {
 // TestPoison: rows and questions that make too much, or that could be worked on for ever, end themselves. The service, the
 // jobs beside them and their own jobs go on, and come up again.
 func TestPoison(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	p := serve(t, dir)
 	p.apply(`CREATE TOPIC p (PARTITIONS 1); CREATE TOPIC po (PARTITIONS 1); CREATE TOPIC q (PARTITIONS 1);
@@ -129,6 +130,7 @@ func TestPoison(t *testing.T) {
 // TestDamagedTopic flips a bit in a topic's file while the service is down: what lies behind is kept, a job that reads on
 // counts what is lost, new messages are all read, and everybody is told.
 func TestDamagedTopic(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	p := serve(t, dir)
 	p.apply(`CREATE TOPIC t (PARTITIONS 1); CREATE TOPIC o (PARTITIONS 1); CREATE TOPIC other (PARTITIONS 1);
@@ -179,6 +181,7 @@ func TestDamagedTopic(t *testing.T) {
 
 // TestWritesOnce: a batch with a name is there once, bytes stay what they are, and answers and calls are bounded by bytes.
 func TestWritesOnce(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	p := serve(t, dir)
 	p.apply(`CREATE TOPIC t (PARTITIONS 3);`)
@@ -218,6 +221,7 @@ func TestWritesOnce(t *testing.T) {
 // TestGuarded: what pages of other sites could have a browser send is refused, files outside of the directories are not read
 // or written, a secret goes to one address, and nothing that may be a secret is echoed.
 func TestGuarded(t *testing.T) {
+	t.Parallel()
 	files := t.TempDir()
 	outside := writeFile(t, t.TempDir(), "secret.txt", "geheim\n")
 	inside := writeFile(t, files, "in.json", `{"a":1}`+"\n")
@@ -311,6 +315,7 @@ func TestGuarded(t *testing.T) {
 // TestKilledStarts kills the service in the first half second of its start, again and again (KILLS; a dozen where it is
 // not set), and then it starts.
 func TestKilledStarts(t *testing.T) {
+	t.Parallel()
 	kills := 12
 	if n, err := strconv.Atoi(os.Getenv("KILLS")); err == nil {
 		kills = n
@@ -337,6 +342,7 @@ func TestKilledStarts(t *testing.T) {
 // TestHungCatalog stops the catalog's database for a while: questions are answered and jobs go on meanwhile, and what was asked to be
 // declared is declared, or not, but said.
 func TestHungCatalog(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	p := serve(t, dir)
 	p.apply(`CREATE TOPIC t (PARTITIONS 1); CREATE TOPIC o (PARTITIONS 1); DECLARE STREAM t (n BIGINT) FROM TOPIC 't'; DECLARE SINK o TO TOPIC 'o';

@@ -16,6 +16,7 @@ import (
 // of each key, and to one that has every change: all three say the same in the end. Late and bad rows go to
 // topics of their own. The job is stopped and started in between.
 func TestChanges(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	address, db := raceDatabase(t)
 	r, err := p.Apply(t.Context(), api.ScriptRequest{SQL: declareReads + p.endpoint(address) + `

@@ -14,6 +14,7 @@ import (
 
 // TestRun runs files of SQL without a service.
 func TestRun(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	reads := writeFile(t, dir, "reads.ndjson", `{"chip":"P1","mat":"start","read_at":"2026-05-17T09:00:01Z","rssi":-60.5}
 {"chip":"P2","mat":"start","read_at":"2026-05-17T09:00:02Z","rssi":-82}
@@ -67,6 +68,7 @@ oops
 
 // TestQueryStops: Ctrl-C ends a live query cleanly.
 func TestQueryStops(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	p.apply(declareReads)
 	cmd := exec.Command(binary, "--server", p.base, "query", "SELECT chip FROM reads")
@@ -88,6 +90,7 @@ func TestQueryStops(t *testing.T) {
 
 // TestCheck finds all errors of files, as text and for scripts.
 func TestCheck(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	good := writeFile(t, dir, "streams.sql", "DECLARE STREAM reads (chip VARCHAR, rssi DOUBLE) FROM TOPIC 'reads';\n")
 	bad := writeFile(t, dir, "bad.sql", "SELECT chp FROM reads;\nSELECT rssi FRM reads;\nSELECT chip FROM reads WHERE rssi > 'x';\n")
@@ -111,6 +114,7 @@ func TestCheck(t *testing.T) {
 
 // TestClientCommands calls a service through the command line.
 func TestClientCommands(t *testing.T) {
+	t.Parallel()
 	fiume(t, "", "--server", "http://127.0.0.1:1", "job", "list").want(t, 5, "does not answer", "fiume serve")
 	p := serve(t, t.TempDir())
 	p.fiume("", "job", "list").want(t, 0, "no jobs")
@@ -171,6 +175,7 @@ func TestClientCommands(t *testing.T) {
 
 // TestHelp: every command has a help text with an example, and says its version.
 func TestHelp(t *testing.T) {
+	t.Parallel()
 	var walk func(args []string)
 	seen := 0
 	walk = func(args []string) {
@@ -206,6 +211,7 @@ func TestHelp(t *testing.T) {
 
 // TestDemo plays a short race day and looks at what it says arrived, where it says so.
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	dir := filepath.Join(t.TempDir(), "demo")
 	// figures plays the day until there are enough clean reads and rows of crowding, ends it, and gives what it says of both.
 	figures := func(enough int) (clean, archived, crowding int) {

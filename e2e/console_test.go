@@ -18,6 +18,7 @@ import (
 
 // TestConsole goes through the console as a person would, with the mouse and with the keyboard, from the first start on.
 func TestConsole(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	b := browse(t, p.base)
 	b.open("/")
@@ -162,7 +163,13 @@ func TestConsole(t *testing.T) {
 // watching starts the demo and waits until there is something to look at.
 func watching(t *testing.T, late int64) *process {
 	t.Helper()
-	p := start(t, "demo", "--dir", t.TempDir(), "--listen", "127.0.0.1:0", "--speed", "240")
+	return watchingIn(t, t.TempDir(), late)
+}
+
+// watchingIn is watching in a directory.
+func watchingIn(t *testing.T, dir string, late int64) *process {
+	t.Helper()
+	p := start(t, "demo", "--dir", dir, "--listen", "127.0.0.1:0", "--speed", "240")
 	eventually(t, "rows in the crowd table", func() bool {
 		j, err := p.Job(t.Context(), "crowding")
 		clean, err2 := p.Job(t.Context(), "clean_reads")
@@ -174,6 +181,7 @@ func watching(t *testing.T, late int64) *process {
 // TestRoad goes the whole road of an engineer's day in the browser, on the demo's data: look, declare, write with a
 // mistake and its correction, try on a sample, deploy, watch, open a row that was set aside, and ask why a result is there.
 func TestRoad(t *testing.T) {
+	t.Parallel()
 	p := watching(t, 1)
 	b := browse(t, p.base)
 
@@ -273,7 +281,11 @@ func (b *tab) declaration() string {
 // TestEveryone opens each page light and dark, wide and narrow: nothing serious stands in anyone's way, nothing is cut off,
 // and no page logs an error.
 func TestEveryone(t *testing.T) {
-	p := watching(t, 1)
+	t.Parallel()
+	dir := t.TempDir()
+	played := watchingIn(t, dir, 1)
+	played.stop()
+	p := serve(t, dir) // what the day has left, without the day going on
 	b := browse(t, p.base)
 	tabs := []string{"Graph", "Steps", "Windows", "Joins and tables", "State and sinks", "Newest rows", "Late (", "Rejected (", "Definition", "Activity"}
 	pages := []struct {
@@ -299,25 +311,24 @@ func TestEveryone(t *testing.T) {
 			ready []act
 		}{"/jobs/splits", []act{visible("[role=tab]"), jobTab(name), chromedp.Sleep(500 * time.Millisecond)}})
 	}
-	for _, dark := range []bool{false, true} {
-		scheme := map[bool]string{false: "light", true: "dark"}[dark]
-		b.do(scheme, chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
-			_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}}})
+	scheme := func(name string) act {
+		return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+			_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: name}}})
 			return err
-		}))
-		for i, page := range pages {
-			b.open(page.path)
-			b.do(page.path, page.ready...)
-			b.accessible(fmt.Sprintf("%s %s (%d)", scheme, page.path, i))
-		}
+		})
 	}
-	b.do("narrow", chromedp.EmulateViewport(390, 800))
 	for i, page := range pages {
 		b.open(page.path)
 		b.do(page.path, page.ready...)
+		for _, name := range []string{"light", "dark"} {
+			b.do(name, scheme(name), chromedp.Sleep(200*time.Millisecond)) // colours fade over
+			b.accessible(fmt.Sprintf("%s %s (%d)", name, page.path, i))
+		}
+		b.do("narrow", scheme("light"), chromedp.EmulateViewport(390, 800), chromedp.Sleep(200*time.Millisecond))
 		if over := evaluate[int](b, "document.documentElement.scrollWidth - window.innerWidth"); over > 1 {
 			t.Errorf("%s (%d) is %d pixels wider than a narrow window", page.path, i, over)
 		}
+		b.do("wide", chromedp.EmulateViewport(1280, 800))
 	}
 	b.mu.Lock() // the job that is not there is answered with 404, which the browser notes
 	kept := b.faults[:0]
@@ -334,6 +345,7 @@ func TestEveryone(t *testing.T) {
 
 // TestFirstLoad: what a browser gets before the console stands is at most 300 kB, and it is gzipped.
 func TestFirstLoad(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	b := browse(t, p.base)
 	for _, path := range []string{"/", "/work", "/topics", "/jobs/none"} {

@@ -302,6 +302,7 @@ func maria(s string) string {
 // TestAgainstMariaDB runs generated expressions and aggregates over the same rows in Fiume and in
 // MariaDB, and compares every value.
 func TestAgainstMariaDB(t *testing.T) {
+	t.Parallel()
 	_, db := raceDatabase(t)
 	db.SetMaxOpenConns(1)
 	for _, q := range []string{"SET NAMES utf8mb4 COLLATE utf8mb4_nopad_bin", "SET time_zone='+00:00'", "SET group_concat_max_len=1000000",

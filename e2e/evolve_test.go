@@ -34,6 +34,7 @@ var wideJobs = map[string]string{
 // not depend on when it was read: in the end the jobs have written what jobs write that read all messages at once, and
 // what a plain computation gives. ROUNDS says how often (6).
 func TestStreamsEvolve(t *testing.T) {
+	t.Parallel()
 	rounds := 6
 	if n, err := strconv.Atoi(os.Getenv("ROUNDS")); err == nil {
 		rounds = n

@@ -16,6 +16,7 @@ import (
 // TestDemoFiles runs the demo's jobs over files and compares their rows with what a plain program
 // makes of the same messages.
 func TestDemoFiles(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	type read struct {
 		Chip, Mat *string

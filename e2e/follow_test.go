@@ -166,6 +166,7 @@ func (p *process) kept(columns, table string) map[string]bool {
 // TestFollow follows the changes of a table in a database while 100,000 of its rows change, the database
 // restarts and the service is killed in the middle: the copy equals the table in the end.
 func TestFollow(t *testing.T) {
+	t.Parallel()
 	d := startDatabase(t)
 	d.exec("CREATE TABLE old (id INT PRIMARY KEY, name VARCHAR(10) CHARACTER SET latin1)")
 	d.exec("CREATE TABLE runners (id INT PRIMARY KEY, name VARCHAR(60), score DOUBLE, points MEDIUMINT UNSIGNED, fee DECIMAL(8,2), kind ENUM('run','walk'), extras SET('bag','shirt'), seen DATETIME(6), note TEXT)")
@@ -265,6 +266,7 @@ func (p *process) messages(topic string) (out []string) {
 
 // TestFollowWholeTable empties, alters and breaks a table that is followed, and reads its changes as a stream.
 func TestFollowWholeTable(t *testing.T) {
+	t.Parallel()
 	d := startDatabase(t)
 	d.exec("CREATE TABLE fees (bib INT PRIMARY KEY, fee DECIMAL(8,2), note VARCHAR(20))")
 	d.exec("INSERT INTO fees VALUES (1, 10.5, 'a'), (2, 20, NULL)")
@@ -357,6 +359,7 @@ func TestFollowWholeTable(t *testing.T) {
 // TestTables joins a stream with tables that are read whole and again, looked up and cached, and read from a
 // file that is written anew.
 func TestTables(t *testing.T) {
+	t.Parallel()
 	d := startDatabase(t)
 	d.exec("CREATE TABLE mats (mat VARCHAR(20) PRIMARY KEY, km DOUBLE, open BOOLEAN)")
 	d.exec("INSERT INTO mats VALUES ('start', 0, TRUE), ('km-5', 5, FALSE)")
@@ -432,6 +435,7 @@ func TestTables(t *testing.T) {
 // TestSinkAway takes a sink's database away while rows come: the job waits, says so, and writes each row once
 // when it is back, without beginning anew.
 func TestSinkAway(t *testing.T) {
+	t.Parallel()
 	d := startDatabase(t)
 	d.exec("CREATE TABLE found (chip VARCHAR(20) NOT NULL, mat VARCHAR(20))")
 	p := serve(t, t.TempDir())

@@ -13,6 +13,7 @@ import (
 // TestInsert writes rows with INSERT: streams and tables in each format give back what was written, and where a row is
 // wrong nothing is written.
 func TestInsert(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	p.apply(`CREATE TOPIC reads (PARTITIONS 1); CREATE TOPIC people (PARTITIONS 2); CREATE TOPIC lines (PARTITIONS 1); CREATE TOPIC finishes (PARTITIONS 1);
 		DECLARE STREAM reads (chip VARCHAR NOT NULL, read_at TIMESTAMP NOT NULL, rssi DOUBLE, fee DECIMAL(6, 2), device ROW(serial VARCHAR, battery DOUBLE), tags ARRAY(VARCHAR),
@@ -89,6 +90,7 @@ func TestInsert(t *testing.T) {
 
 // TestColumnsSampled declares streams and tables without their columns.
 func TestColumnsSampled(t *testing.T) {
+	t.Parallel()
 	address, db := raceDatabase(t)
 	if _, err := db.Exec("UPDATE mats SET capacity = 900 WHERE mat = 'start'"); err != nil {
 		t.Fatal(err)

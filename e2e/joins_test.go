@@ -33,6 +33,7 @@ func (p *process) latest(topic string) map[string]string {
 // TestKilledJoins kills the service again and again while a job joins a stream with itself, with a file, and with
 // registrations as they were: in the end the splits are those of a job that ran without a break.
 func TestKilledJoins(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	mats := "mat,km,mat_before\n"
 	before := ""

@@ -27,6 +27,7 @@ func setting(name string, def int) int {
 // topics, files and MariaDB: in the end each sink holds just what that of a job holds that ran without a break.
 // KILLS, EVERY (milliseconds between kills) and RATE (reads a second) make it longer.
 func TestKilled(t *testing.T) {
+	t.Parallel()
 	kills, every, rate := setting("KILLS", 4), time.Duration(setting("EVERY", 1500))*time.Millisecond, setting("RATE", 4000)
 	dir, out := t.TempDir(), t.TempDir()
 	p := serve(t, dir)

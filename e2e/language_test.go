@@ -12,6 +12,7 @@ import (
 
 // TestFmt lays files out, in place and for checks, and leaves those with errors alone.
 func TestFmt(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	const wild, tidy = "select a,-- first\n b from r where a>1 and not b ;", "SELECT\n  a,  -- first\n  b\nFROM r\nWHERE a > 1 AND NOT b;\n"
 	name := writeFile(t, dir, "a.sql", wild)
@@ -43,6 +44,7 @@ func TestFmt(t *testing.T) {
 
 // TestExplain shows plans without running anything, with bounds for a rate.
 func TestExplain(t *testing.T) {
+	t.Parallel()
 	fiume(t, "", "explain", "../demo/sql/reads-by-mat.sql", "--set", "reads=r", "--set", "out=o", "--rate", "50000").want(t, 0,
 		"job reads_by_mat", "decodes mat, read_at, rssi", "at 50,000 rows/s at most 1,500,000 entries", "a window is open for 30 SECONDS")
 	r := fiume(t, "", "explain", "../demo/sql/reads-by-mat.sql", "--set", "reads=r", "--set", "out=o", "-o", "json").want(t, 0)
@@ -60,6 +62,7 @@ func TestExplain(t *testing.T) {
 
 // TestFunctionCommand lists and describes the functions.
 func TestFunctionCommand(t *testing.T) {
+	t.Parallel()
 	fiume(t, "", "functions").want(t, 0, "approx_count_distinct", "substring(s VARCHAR")
 	fiume(t, "", "functions", "date_trunc").want(t, 0, "Example: DATE_TRUNC('hour'", "Gives:")
 	fiume(t, "", "functions", "dat_trunc").want(t, 1, `did you mean "date_trunc"?`)
@@ -73,6 +76,7 @@ func TestFunctionCommand(t *testing.T) {
 
 // TestBench measures a small day.
 func TestBench(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	r := fiume(t, "", "bench", "--size", "3000", "--rounds", "1", "--work", "W1,w2b,W4,W5", "-o", "json", "--cpu-profile", dir).want(t, 0)
 	var results []struct {
@@ -96,6 +100,7 @@ func TestBench(t *testing.T) {
 
 // TestOwnFunctions makes functions in JavaScript, uses them in a job, and holds them to their bounds.
 func TestOwnFunctions(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	p := serve(t, dir)
 	p.apply(declareReads + `CREATE FUNCTION half(x BIGINT) RETURNS DOUBLE LANGUAGE javascript AS 'return x === null ? -1 : x / 2';

@@ -29,6 +29,7 @@ func number(name string, usual int) int {
 // database is killed and held up. In the end each job is as it was wanted last, and has each row once. COMMANDS, JOBS and
 // SEED make it longer, and another one.
 func TestLives(t *testing.T) {
+	t.Parallel()
 	commands, jobs, seed := number("COMMANDS", 60), number("JOBS", 5), number("SEED", 1)
 	r := rand.New(rand.NewPCG(uint64(seed), 3))
 	dir := t.TempDir()

@@ -29,6 +29,7 @@ var keyedJobs = map[string]string{
 // goes on in a new process: what the jobs have written in the end is what jobs of the same texts write that read all
 // messages without a break.
 func TestNewProcessKeepsState(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	p := serve(t, dir)
 	p.apply(`CREATE TOPIC 'mat-reads' (PARTITIONS 2); CREATE TOPIC calls (PARTITIONS 1); CREATE TOPIC entrants (PARTITIONS 1);

@@ -12,6 +12,7 @@ import (
 // TestRunChanges runs a job over files without a service: changes go to a CSV file in full, with a header;
 // late rows, and rows that an expression rejects, to files of their own.
 func TestRunChanges(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	reads := writeFile(t, dir, "reads.ndjson", strings.Join([]string{
 		`{"mat":"start","at":"2026-05-17T09:00:01Z","n":1}`, `{"mat":"start","at":"2026-05-17T09:00:02Z","n":2}`, `{"mat":"half","at":"2026-05-17T09:00:03Z","n":0}`,

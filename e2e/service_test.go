@@ -78,6 +78,7 @@ func (p *process) query(sql string) []string {
 // TestServiceLife goes through a working day with the client: topics, definitions, a live query, a job,
 // stopping and starting it, a restart of the service, dropping.
 func TestServiceLife(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	p := serve(t, dir)
 	h, err := p.Health(t.Context())
@@ -171,6 +172,7 @@ func TestServiceLife(t *testing.T) {
 // the end no result is missing, in the topic, in the files and in the table, and no result differs
 // from an uninterrupted run's.
 func TestKilledService(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	archive := filepath.Join(dir, "archive")
 	p := serve(t, filepath.Join(dir, "data"))
@@ -280,6 +282,7 @@ func countReads(ms []demo.Message) (n int) {
 
 // TestWrongInput: each thing that can be wrong gives one clear message and the right status.
 func TestWrongInput(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	address, _ := raceDatabase(t)
 	if err := p.SetSecret(t.Context(), "away_db", "x"); err != nil {
@@ -384,6 +387,7 @@ func TestWrongInput(t *testing.T) {
 // TestRetry takes a sink's table away while a job runs: the job says what is wrong and tries again,
 // and when the table is back nothing is missing.
 func TestRetry(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	address, db := raceDatabase(t)
 	p.apply(declareReads + p.endpoint(address) + `

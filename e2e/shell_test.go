@@ -104,6 +104,7 @@ func (x *terminal) enter(line string) {
 // TestShellRoad goes the road of an engineer's day in the shell, in a terminal, on the demo's data: look, declare, write with
 // a mistake and its correction, try on a sample, deploy, watch, look at a row that was set aside, and ask why a result is there.
 func TestShellRoad(t *testing.T) {
+	t.Parallel()
 	p := watching(t, 1)
 	x := p.inTerminal()
 	x.shows("jobs running", "help says what can be typed", "fiume> ")
@@ -180,6 +181,7 @@ CREATE JOB urgent_by_severity AS
 
 // TestShellPlainly types into a terminal that can do nothing but show lines.
 func TestShellPlainly(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	x := p.inTerminalOf("dumb")
 	x.shows("fiume> ")
@@ -204,6 +206,7 @@ func TestShellPlainly(t *testing.T) {
 
 // TestShellScript does scripts: statements and words, in several formats, up to the first that fails.
 func TestShellScript(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	script := `-- a script
 		CREATE TOPIC reads (PARTITIONS 1);

@@ -35,6 +35,7 @@ func texts(t testing.TB, db *sql.DB, query string) (out []string) {
 
 // TestTableTypes writes values of every type to a table and reads them back from the server.
 func TestTableTypes(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	address, db := raceDatabase(t)
 	if _, err := db.Exec(`CREATE TABLE everything (id BIGINT PRIMARY KEY, i INT, x DOUBLE, s VARCHAR(50), b BOOLEAN, at DATETIME(6), d DATE, took BIGINT, device JSON, extra INT DEFAULT 7) CHARACTER SET utf8mb4`); err != nil {
@@ -76,6 +77,7 @@ func TestTableTypes(t *testing.T) {
 // TestEventStreams reads the raw server-sent events of a job and of a query, and leaves in the middle:
 // the service notices and goes on.
 func TestEventStreams(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	p.apply(declareReads + `CREATE TOPIC out (PARTITIONS 1); DECLARE SINK k TO TOPIC 'out';
 		CREATE JOB j AS SELECT chip FROM reads ROUTE TO k;`)
@@ -129,6 +131,7 @@ func TestEventStreams(t *testing.T) {
 
 // TestFinishedJob: a job over files comes to its end, keeps its ledger, and stays finished after a restart.
 func TestFinishedJob(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	data := t.TempDir()
 	reads := writeFile(t, data, "reads.ndjson", strings.Repeat(`{"chip":"P1","n":1}`+"\n", 5000))
@@ -157,6 +160,7 @@ func TestFinishedJob(t *testing.T) {
 // TestRefusedRows: a row that MariaDB does not take stops the job, which says why and loses nothing, or is set aside with
 // the reason where the sink says so.
 func TestRefusedRows(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	address, db := raceDatabase(t)
 	for _, name := range []string{"strict", "kind"} {

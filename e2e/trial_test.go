@@ -12,6 +12,7 @@ import (
 
 // TestJobTests runs the tests of the demo's jobs, and tests that must fail, with what they say.
 func TestJobTests(t *testing.T) {
+	t.Parallel()
 	r := fiume(t, "", "test", "../demo/tests", "--output", "json").want(t, 0)
 	var reports []trial.Report
 	if err := json.Unmarshal([]byte(r.out), &reports); err != nil {

@@ -58,6 +58,7 @@ func counts(from, end int, row func(mat string, opens, n int) string) (out []str
 // rows, it goes on with other numbers of tasks, it goes back to an earlier text, and begins at other places.
 // Each result is there once.
 func TestVersions(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	p.apply(`CREATE TOPIC 'mat-reads' (PARTITIONS 1);
 		DECLARE STREAM reads (chip VARCHAR, mat VARCHAR, read_at TIMESTAMP, rssi DOUBLE) EVENT TIME read_at DELAY 20 SECONDS FROM TOPIC 'mat-reads';

@@ -12,6 +12,7 @@ import (
 // TestFirstVisit is somebody's first hour: an empty service, a topic of one's own with CSV in it, and from there, without a word of
 // the manual, to a job that runs with two sinks.
 func TestFirstVisit(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	b := browse(t, p.base)
 	n := 0

@@ -15,6 +15,7 @@ import (
 // arrays gave. Each is confirmed by the messages that are found, and those are the ones that a plain computation over
 // all messages finds.
 func TestWhyOfEveryStep(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	sinks := []string{"stays", "firsts", "steps", "named", "fixed", "best", "both", "tagged"}
 	var text strings.Builder

@@ -41,6 +41,7 @@ func (p *process) send(topic string, values ...string) {
 
 // TestSamples keeps messages of topics and files of all kinds, and tries a query on each: it must give the same rows.
 func TestSamples(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	p.apply(`CREATE TOPIC mats (PARTITIONS 2);
 		DECLARE STREAM mats (mat VARCHAR NOT NULL, km DOUBLE, seen_at TIMESTAMP, n BIGINT) EVENT TIME seen_at FROM TOPIC 'mats';
@@ -159,6 +160,7 @@ func keep(t *testing.T, p *process, r samples.SampleRequest) uint {
 
 // TestPropose takes what is proposed for the race's topics, files and tables as it is, and reads all rows with it.
 func TestPropose(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	address, _ := raceDatabase(t)
 	p.apply(p.endpoint(address) + "CREATE TOPIC \"mat-reads\" (PARTITIONS 2); CREATE TOPIC \"medical-calls\"; CREATE TOPIC radio; CREATE TOPIC ticks;")
@@ -213,6 +215,7 @@ func TestPropose(t *testing.T) {
 
 // TestDrift: messages that differ from their declaration are counted by field, and the declaration that is proposed fits.
 func TestDrift(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	p.apply(`CREATE TOPIC reads (PARTITIONS 1);
 		DECLARE STREAM reads (chip VARCHAR NOT NULL, seq BIGINT, rssi DOUBLE, device ROW(serial VARCHAR)) FROM TOPIC 'reads';`)
@@ -245,6 +248,7 @@ func TestDrift(t *testing.T) {
 
 // TestTry runs a job with declarations that are not there over a sample, keeps it as a test, and runs that.
 func TestTry(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	p.apply(`CREATE TOPIC "mat-reads" (PARTITIONS 2);`)
 	day := (demo.Day{Seed: 5, Runners: 40}).Messages()
@@ -316,6 +320,7 @@ func TestTry(t *testing.T) {
 
 // TestAside counts rejected rows by reason, shows them, and sends a mended one again.
 func TestAside(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	p.apply(`CREATE TOPIC reads (PARTITIONS 2); CREATE TOPIC halves; CREATE TOPIC counts;
 		DECLARE STREAM reads (chip VARCHAR NOT NULL, n BIGINT, at TIMESTAMP) EVENT TIME at FROM TOPIC 'reads';
@@ -393,6 +398,7 @@ func TestAside(t *testing.T) {
 // TestWhy asks for every result row of filters, windows and joins which messages made it, and holds the answer
 // against a plain computation.
 func TestWhy(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	p.apply(`CREATE TOPIC reads (PARTITIONS 3); CREATE TOPIC calls; CREATE TOPIC strong; CREATE TOPIC counts; CREATE TOPIC met;
 		DECLARE STREAM reads (chip VARCHAR NOT NULL, mat VARCHAR, n BIGINT, at TIMESTAMP NOT NULL) EVENT TIME at DELAY 5 SECONDS FROM TOPIC 'reads';
@@ -546,6 +552,7 @@ func TestWhy(t *testing.T) {
 
 // TestConnections: what a job would read and write is tested, and each failure says what is wrong and the way out.
 func TestConnections(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	address, db := raceDatabase(t)
 	if _, err := db.Exec("CREATE TABLE narrow (chip VARCHAR(20))"); err != nil {
@@ -587,6 +594,7 @@ func TestConnections(t *testing.T) {
 
 // TestFollowTopic follows a topic: what comes is shown, by key too.
 func TestFollowTopic(t *testing.T) {
+	t.Parallel()
 	p := serve(t, t.TempDir())
 	p.apply("CREATE TOPIC reads (PARTITIONS 2);")
 	p.send("reads", "before")
