@@ -241,7 +241,7 @@ func TestDemo(t *testing.T) {
 				fmt.Sscan(f[2], &crowding)
 			}
 		}
-		if clean <= enough || archived < 500 || crowding < 50 {
+		if clean <= enough || archived < 500 || crowding == 0 { // of crowding later rows replace earlier ones, more of them on a busy machine
 			t.Errorf("%d clean reads, %d archived, %d rows of crowding:\n%s", clean, archived, crowding, out)
 		}
 		return clean, archived, crowding

@@ -140,6 +140,10 @@ CREATE JOB urgent_by_severity AS
 	x.shows("calls", "ledger of urgent_by_severity")
 	x.enter("run " + file) // deploy
 	x.shows("stream urgent_calls declared", "job urgent_by_severity created")
+	eventually(t, "the job runs", func() bool {
+		j, err := p.Job(t.Context(), "urgent_by_severity")
+		return err == nil && j.State == "running"
+	})
 	x.enter("job show urgent_by_severity") // watch
 	x.shows("running", "ledger")
 	x.enter("SELECT mat, rssi FROM reads;")
