@@ -1,10 +1,12 @@
 package internal
 
 import (
+	"go/ast"
 	"go/parser"
 	"go/token"
 	"io/fs"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -134,5 +136,40 @@ func TestImportsRunDownwards(t *testing.T) {
 	}
 	if seen < 30 {
 		t.Fatalf("only %d files were looked at", seen)
+	}
+}
+
+// TestCoreKnowsNoPlace: what the core must know of a place it asks as a trait (plan.Traits), never by the place's name.
+func TestCoreKnowsNoPlace(t *testing.T) {
+	looked := 0
+	err := filepath.WalkDir("core", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		set := token.NewFileSet()
+		file, err := parser.ParseFile(set, path, nil, 0)
+		if err != nil {
+			return err
+		}
+		looked++
+		ast.Inspect(file, func(n ast.Node) bool {
+			x, ok := n.(*ast.BinaryExpr)
+			if !ok || x.Op != token.EQL && x.Op != token.NEQ {
+				return true
+			}
+			for _, side := range []ast.Expr{x.X, x.Y} {
+				if l, ok := side.(*ast.BasicLit); ok && slices.Contains([]string{`"files"`, `"topic"`, `"mariadb"`}, l.Value) {
+					t.Errorf("%s: the core asks for the place %s by its name", set.Position(l.Pos()), l.Value)
+				}
+			}
+			return true
+		})
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if looked < 60 {
+		t.Fatalf("only %d files were looked at", looked)
 	}
 }

@@ -405,7 +405,7 @@ type opener struct {
 // OpenSource implements flow.Opener: each stream and table is a topic.
 func (o *opener) OpenSource(scan *plan.Op) (flow.Source, error) {
 	s, st := *scan, *scan.Stream
-	st.Place, st.Address = "topic", inputTopic(scan)
+	st.Place, st.Traits, st.Address = "topic", topics.Place.Traits, inputTopic(scan)
 	s.Stream = &st
 	s.Since, s.Until = plan.Bound{Kind: plan.Beginning}, plan.Bound{Kind: plan.Now}
 	if scan.OfTable != nil {

@@ -21,7 +21,8 @@ import (
 
 // Place describes FILES.
 var Place = plan.Place{
-	Kind: "files",
+	Kind:   "files",
+	Traits: plan.Traits{Ends: true, Again: true, LaterSplit: true, Appends: true},
 	Source: append(format.SourceOptions(),
 		plan.OptionSpec{Name: "header", Kind: plan.FlagOption, Doc: "CSV: the first record names the columns, which are found by their names; false: by their places; true"}),
 	Table: append(format.SourceOptions(),

@@ -108,7 +108,7 @@ func (p *pipe) timed(op *plan.Op, b *column.Batch) *column.Batch {
 func (j *Job) ahead(op *plan.Op, b *column.Batch, pi *pipe, now time.Time, messages []Message) *column.Batch {
 	limit := op.Stream.Ahead
 	if limit < 0 {
-		if op.Stream.Place == "files" || op.Until.Kind != plan.Default {
+		if op.Stream.Ends || op.Until.Kind != plan.Default {
 			return b
 		}
 		limit = defaultAhead

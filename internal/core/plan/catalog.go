@@ -22,8 +22,25 @@ type Place struct {
 	Address func(address string) error
 	Insert  bool // INSERT writes to it
 	Columns bool // it tells the columns, and the key of a table
+	Traits
 	// Promise says in words what a sink of the kind promises an output.
 	Promise func(out *Op) string
+}
+
+// Traits are what others must know of a kind of place, which they do not know by its name. Where none is set, a place gives
+// rows that go on coming, once, and takes rows in any way.
+type Traits struct {
+	// Of a source:
+	Ends       bool // it gives what is there, and ends
+	Times      bool // it knows when each message came, for good: reading can begin and end at a time
+	Again      bool // it can be read again, and gives the same
+	OfChanges  bool // as a stream it is the changes of a table; as a table that does not follow them it has no event time
+	Latest     bool // as a table its messages are the latest rows of keys, read on from where a run was
+	LaterSplit bool // as a table, a split that is named later wins over one before it
+	// Of a sink:
+	Appends  bool // it only adds rows: a KEY cannot replace any
+	WholeKey bool // who reads it takes the latest row of a key, so that a KEY must be the whole of one
+	Replaces bool // a row replaces the one of its KEY
 }
 
 // Endpoint is a declared system outside.
@@ -34,6 +51,7 @@ type Endpoint struct {
 
 // Stream is a declared stream.
 type Stream struct {
+	Traits
 	Name    string
 	Columns []types.Field // those in the messages, in order of declaration
 	shown   []shownColumn // all of them, computed ones too
@@ -76,6 +94,7 @@ func (s *Stream) Shown() []types.Field {
 
 // Sink is a declared sink.
 type Sink struct {
+	Traits
 	Name    string
 	Place   string
 	Address string

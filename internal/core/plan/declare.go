@@ -120,7 +120,7 @@ func (c *Catalog) define(st sql.Statement, errs *sql.Errors) bool {
 		}
 		s := &Sink{Name: d.Name.Text, Address: d.To.Address.Value, Place: d.To.Kind.Text}
 		s.Via, s.Options = c.place(d.To, roleSink, errs)
-		s.promise = c.Places[s.Place].Promise
+		s.promise, s.Traits = c.Places[s.Place].Promise, c.Places[s.Place].Traits
 		if len(errs.List) > before {
 			return false
 		}
@@ -292,7 +292,8 @@ func (c *Catalog) stream(d *sql.DeclareStream, table bool, errs *sql.Errors) *St
 		role = roleTable
 	}
 	s.Via, s.Options = c.place(d.From, role, errs)
-	if s.Place == "mariadb" && !table && s.Options != nil && !s.Options.Flag("changes", false) {
+	s.Traits = c.Places[s.Place].Traits
+	if s.OfChanges && !table && s.Options != nil && !s.Options.Flag("changes", false) {
 		errs.Add(sql.Misfit, d.From.Address.Span, "write (CHANGES true), or declare a TABLE", "a stream over a table of a database is the stream of its changes")
 	}
 	return s

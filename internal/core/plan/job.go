@@ -147,12 +147,12 @@ func (b *builder) fits(o *Op, sink *Sink, at sql.Name) {
 		}
 		return
 	}
-	if key == nil || sink.Place == "files" {
+	if key == nil || sink.Appends {
 		b.errs.Add(sql.Misfit, at.Span, "declare the sink with CHANGES full, or route to a table with KEY ("+strings.Join(names, ", ")+"), or let the window report ON CLOSE without LATENESS",
 			"the rows of %s are replaced and withdrawn, and the sink %q only adds rows", o.Step, sink.Name)
 		return
 	}
-	if sink.Place == "topic" && len(key) != len(names) {
+	if sink.WholeKey && len(key) != len(names) {
 		b.errs.Add(sql.Misfit, at.Span, "write KEY ("+strings.Join(names, ", ")+")", "a topic keeps the latest row of each key, so that its KEY must be that of %s", o.Step)
 		return
 	}

@@ -115,7 +115,7 @@ func (o *Op) Judges() bool {
 
 // Reread says whether the rows of a table are read anew when a run begins again, instead of going on where
 // it was: a file or a table in a database tells no changes.
-func (t *Table) Reread() bool { return t.Place != "topic" && !t.Changes && t.Arrival() }
+func (t *Table) Reread() bool { return !t.Latest && !t.Changes && t.Arrival() }
 
 // Inputs gives the operators that an operator gets rows from, but for the routes to a sink.
 func (o *Op) Inputs() (out []*Op) {

@@ -12,9 +12,9 @@ import (
 )
 
 var testPlaces = []Place{
-	{Kind: "files", Source: []OptionSpec{{Name: "format", Kind: WordOption, Words: []string{"json"}}}, Table: []OptionSpec{}, Sink: []OptionSpec{
+	{Kind: "files", Traits: Traits{Ends: true, Again: true, LaterSplit: true, Appends: true}, Source: []OptionSpec{{Name: "format", Kind: WordOption, Words: []string{"json"}}}, Table: []OptionSpec{}, Sink: []OptionSpec{
 		{Name: "roll every", Kind: DurationOption}, {Name: "key", Kind: NamesOption}, {Name: "parts", Kind: NumberOption, Least: 1}, {Name: "header", Kind: FlagOption}}},
-	{Kind: "mariadb", Sink: []OptionSpec{}, Endpoint: true},
+	{Kind: "mariadb", Traits: Traits{OfChanges: true, Replaces: true}, Sink: []OptionSpec{}, Endpoint: true},
 }
 
 const declarations = `DECLARE STREAM reads (chip VARCHAR NOT NULL, mat VARCHAR, read_at TIMESTAMP, rssi DOUBLE,
@@ -295,7 +295,7 @@ func TestKeys(t *testing.T) {
 
 // bindJob binds a job over topics.
 func bindJob(text string) (*Plan, error) {
-	places := []Place{{Kind: "topic", Source: []OptionSpec{}, Table: []OptionSpec{}, Sink: []OptionSpec{{Name: "key", Kind: NamesOption}, {Name: "changes", Kind: WordOption}}}}
+	places := []Place{{Kind: "topic", Traits: Traits{Times: true, Again: true, Latest: true, WholeKey: true}, Source: []OptionSpec{}, Table: []OptionSpec{}, Sink: []OptionSpec{{Name: "key", Kind: NamesOption}, {Name: "changes", Kind: WordOption}}}}
 	plans, _, err := NewCatalog(places).Bind("t.sql", text, nil, nil)
 	if err != nil {
 		return nil, err

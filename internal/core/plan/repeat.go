@@ -26,7 +26,7 @@ func (p *Plan) Differs(out *Op) string {
 		if !feeds && out.Input != o {
 			continue
 		}
-		if o.Kind == Scan && slices.Contains(o.Rejected, out) && o.Stream.Ahead > 0 && o.Stream.Place != "topic" {
+		if o.Kind == Scan && slices.Contains(o.Rejected, out) && o.Stream.Ahead > 0 && !o.Stream.Times {
 			return fmt.Sprintf("whether a row of %s lies too far ahead depends on the clock", o.Step)
 		}
 		why := ""

@@ -63,7 +63,7 @@ func (c *Catalog) table(d *sql.DeclareTable, errs *sql.Errors) *Table {
 	if t.Lookup && t.Changes {
 		errs.Add(sql.BadOption, d.From.Address.Span, "leave CACHE out", "a table that follows the changes needs no cache")
 	}
-	if d.Time != nil && s.Place == "mariadb" && !t.Changes {
+	if d.Time != nil && s.OfChanges && !t.Changes {
 		errs.Add(sql.Misfit, d.Time.Span, "write CHANGES true, or leave EVENT TIME out and join AS OF NOW", "a table that is read whole tells no earlier state: it has no event time")
 	}
 	return t

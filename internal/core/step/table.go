@@ -30,7 +30,7 @@ type Keep struct {
 // NewKeep makes one of the tasks of a table.
 func NewKeep(o *plan.Op, c *Context, next Node, t *state.Table, task, tasks int) *Keep {
 	return &Keep{Op: o, C: c, Next: next, part: t.Parts[task], task: task, tasks: tasks, layout: state.NewLayout(o.Input.Input.Fields, o.Input.Kept),
-		ordered: o.OfTable.Place == "files", generation: map[int32]uint32{}}
+		ordered: o.OfTable.LaterSplit, generation: map[int32]uint32{}}
 }
 
 // Merge implements Keyed: it takes the rows of a turn, and gives the changes on.

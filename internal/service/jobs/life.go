@@ -152,7 +152,7 @@ func (j *Job) ends() string {
 		return ""
 	}
 	for _, o := range p.Scans() {
-		if o.Stream.Place == "files" && o.OfTable == nil {
+		if o.Stream.Ends && o.OfTable == nil {
 			return fmt.Sprintf("the files of %s have been read to their ends: a job reads those that are there when it starts", o.Stream.Name)
 		}
 	}

@@ -214,7 +214,7 @@ func (j *Job) beginAt(at plan.Bound) error {
 		if o.OfTable != nil {
 			continue
 		}
-		if o.Stream.Place != "topic" {
+		if !o.Stream.Times {
 			return base.Errorf(base.ErrRefused, "the stream %s reads %s, which knows no times: start FROM BEGINNING", o.Step, strings.ToUpper(o.Stream.Place))
 		}
 		o.Since = at

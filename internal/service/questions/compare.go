@@ -122,9 +122,9 @@ func (s *Questions) shadow(ctx context.Context, p *plan.Plan, from, until plan.B
 		if o.OfTable != nil {
 			continue
 		}
-		if o.Stream.Place == "topic" {
+		if o.Stream.Times {
 			o.Since, o.Until = from, until
-		} else if o.Stream.Place != "files" {
+		} else if !o.Stream.Again {
 			return nil, 0, base.Errorf(base.ErrRefused, "the stream %s reads %s, which cannot be read twice", o.Step, strings.ToUpper(o.Stream.Place))
 		}
 	}
@@ -160,7 +160,7 @@ func (c *capturing) OpenSink(out *plan.Op) (flow.Sink, error) {
 		key = nil
 	}
 	for _, n := range key {
-		if row.FieldIndex(n) >= 0 && (out.Changes || out.Sink.Place == "mariadb") { // the newest row of a key stands
+		if row.FieldIndex(n) >= 0 && (out.Changes || out.Sink.Replaces) { // the newest row of a key stands
 			k.Key = key
 		}
 	}

@@ -70,10 +70,10 @@ func (s *Questions) Lateness(ctx context.Context, name, since string) (*Lateness
 			return nil, err
 		}
 		q += " SINCE " + since
-	} else if st.Place == "topic" {
+	} else if st.Times {
 		q += " SINCE BEGINNING"
 	}
-	if st.Place == "topic" {
+	if st.Times {
 		q += " UNTIL NOW"
 	}
 	live, err := s.Query(declare.Script{File: "lateness", SQL: q + ";"})

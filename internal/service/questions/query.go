@@ -67,7 +67,7 @@ func (s *Questions) Query(in declare.Script) (*LiveQuery, error) {
 			return nil, base.Errorf(base.ErrRefused, "begin: %s", err)
 		}
 		for _, o := range p.Scans() {
-			if o.Since.Kind == plan.Default && o.OfTable == nil && o.Stream.Place == "topic" {
+			if o.Since.Kind == plan.Default && o.OfTable == nil && o.Stream.Times {
 				o.Since = begin
 			}
 		}
