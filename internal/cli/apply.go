@@ -16,7 +16,8 @@ func (a *app) applyCommand() *cobra.Command {
 		Use:   "apply FILE.sql…",
 		Short: "Send declarations and jobs to the service",
 		Long: `Has the statements of files done by the service, in order. Each file is checked as
-a whole first: where a statement has errors, nothing of the file is done. Applying a
+a whole first: where a statement has errors, nothing of the file is done. Where the
+service's database fails in between, what was done is printed and stays. Applying a
 file again changes nothing.`,
 		Example: `  fiume apply demo/sql/race.sql --set archive=archive/reads
   fiume apply --dry-run jobs.sql      # what would a new version of a job take over?

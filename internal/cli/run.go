@@ -105,11 +105,23 @@ func (r *localRun) bound(ctx context.Context, cat *plan.Catalog, src string, par
 				return
 			}
 		case *sql.Show:
+			if st.Kind == sql.KindPlace {
+				notes = append(notes, func() { columns(r.out, plan.PlaceColumns, cat.PlaceRows()) })
+				return
+			}
 			if st.Kind == sql.KindFunction {
 				notes = append(notes, func() { columns(r.out, plan.FunctionColumns, cat.FunctionRows()) })
 				return
 			}
 		case *sql.Describe:
+			if st.Place {
+				about, rows, err := cat.OptionRows(st.Name.Text)
+				if err != nil {
+					errs.Add(sql.UnknownName, st.Name.Span, "", "%s", err)
+				}
+				notes = append(notes, func() { fmt.Fprintln(r.out, about); columns(r.out, plan.OptionColumns, rows) })
+				return
+			}
 			if st.Function {
 				text, err := cat.DescribeFunction(st.Name.Text)
 				if err != nil {

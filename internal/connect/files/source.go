@@ -22,6 +22,7 @@ import (
 // Place describes FILES.
 var Place = plan.Place{
 	Kind:   "files",
+	About:  "files of a directory or a pattern, below the service's directories for them",
 	Traits: plan.Traits{Ends: true, Again: true, LaterSplit: true, Appends: true},
 	Source: append(format.SourceOptions(),
 		plan.OptionSpec{Name: "header", Kind: plan.FlagOption, Doc: "CSV: the first record names the columns, which are found by their names; false: by their places; true"}),

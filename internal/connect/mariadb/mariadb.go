@@ -21,6 +21,7 @@ import (
 // Place describes MARIADB.
 var Place = plan.Place{
 	Kind:     "mariadb",
+	About:    "a table of a MariaDB database",
 	Traits:   plan.Traits{OfChanges: true, Replaces: true},
 	Address:  func(address string) error { _, err := parseAddress(address); return err },
 	Endpoint: true,

@@ -16,6 +16,7 @@ import (
 // Place describes TOPIC.
 var Place = plan.Place{
 	Kind:   "topic",
+	About:  "a built-in topic of the service",
 	Traits: plan.Traits{Times: true, Again: true, Latest: true, WholeKey: true},
 	Insert: true,
 	Source: format.SourceOptions(),

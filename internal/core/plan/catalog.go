@@ -14,6 +14,7 @@ import (
 // nil list means that it cannot be one.
 type Place struct {
 	Kind     string
+	About    string // in a few words
 	Source   []OptionSpec
 	Table    []OptionSpec
 	Sink     []OptionSpec

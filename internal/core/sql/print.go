@@ -219,6 +219,9 @@ func (p *printer) statement(st Statement) doc {
 		if s.Function {
 			return "DESCRIBE FUNCTION " + nameText(s.Name)
 		}
+		if s.Place {
+			return "DESCRIBE PLACE " + nameText(s.Name)
+		}
 		return "DESCRIBE " + nameText(s.Name)
 	case *Drop:
 		out := "DROP " + strings.ToUpper(s.Kind) + " "

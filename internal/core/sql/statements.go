@@ -24,7 +24,7 @@ func (p *parser) statement() Statement {
 	case p.accept("show"):
 		k := p.next()
 		kind := strings.TrimSuffix(k.text, "s")
-		if !slices.Contains(kinds, kind) {
+		if kinds := append(slices.Clone(kinds), KindPlace); !slices.Contains(kinds, kind) {
 			p.fail(k.Span, DidYouMean(k.text, plural(kinds)), "SHOW takes one of %s, found %s", strings.ToUpper(strings.Join(plural(kinds), ", ")), show(k))
 		}
 		return &Show{stmt(), kind}
@@ -34,6 +34,10 @@ func (p *parser) statement() Statement {
 			p.next()
 			d.Function = true
 			d.Name = p.anyName("the function's name")
+		} else if p.is("place") && (p.ahead(1).kind == word || p.ahead(1).kind == quoted) {
+			p.next()
+			d.Place = true
+			d.Name = p.anyName("the place")
 		} else {
 			d.Name = p.name("the name of what to describe")
 		}

@@ -24,6 +24,7 @@ const (
 	KindTable    = "table"
 	KindSink     = "sink"
 	KindTopic    = "topic"
+	KindPlace    = "place"
 	KindView     = "view"
 	KindJob      = "job"
 	KindFunction = "function"
@@ -133,10 +134,11 @@ type (
 		Kind string
 	}
 
-	// Describe is DESCRIBE name or DESCRIBE FUNCTION name.
+	// Describe is DESCRIBE name, DESCRIBE FUNCTION name or DESCRIBE PLACE name.
 	Describe struct {
 		Stmt
 		Function bool
+		Place    bool
 		Name     Name
 	}
 

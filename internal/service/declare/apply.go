@@ -211,6 +211,9 @@ func (s *Definitions) prepare(ctx context.Context, actor string, script *sql.Scr
 	case *sql.Show:
 		return func(context.Context) (Outcome, error) { return s.show(st.Kind), nil }
 	case *sql.Describe:
+		if st.Place {
+			return func(context.Context) (Outcome, error) { return s.DescribePlace(st.Name.Text) }
+		}
 		if st.Function {
 			return func(context.Context) (Outcome, error) { return s.DescribeFunction(st.Name.Text) }
 		}

@@ -173,7 +173,7 @@ func TestDescribe(t *testing.T) {
 	p.Says(err, `nothing is called "red"`)
 	_, err = p.Definitions.DescribeFunction("twicee")
 	p.Says(err, `did you mean "twice"?`)
-	for kind, rows := range map[string]int{"STREAMS": 1, "TABLES": 1, "SINKS": 1, "VIEWS": 1, "JOBS": 1, "TOPICS": 3} {
+	for kind, rows := range map[string]int{"STREAMS": 1, "TABLES": 1, "SINKS": 1, "VIEWS": 1, "JOBS": 1, "TOPICS": 3, "PLACES": 3} {
 		out := p.Apply("SHOW " + kind + ";")
 		if len(out) != 1 || len(out[0].Rows) != rows || len(out[0].Columns) == 0 {
 			t.Errorf("SHOW %s: %+v", kind, out)
@@ -182,6 +182,19 @@ func TestDescribe(t *testing.T) {
 	if out := p.Apply("EXPLAIN JOB strong_reads; EXPLAIN SELECT chip FROM reads; DESCRIBE FUNCTION twice;"); out[0].Plan == nil || out[1].Plan == nil || !strings.Contains(out[2].Note, "twice") {
 		t.Errorf("%+v", out)
 	}
+	o := p.Apply("DESCRIBE PLACE Topic;")[0]
+	key := slices.IndexFunc(o.Rows, func(r []string) bool { return r[0] == "KEY" })
+	format := slices.IndexFunc(o.Rows, func(r []string) bool { return r[0] == "FORMAT" })
+	if key < 0 || o.Rows[key][1] != "sink" || o.Rows[key][2] != "(name, …)" || format < 0 || !strings.Contains(o.Rows[format][1], "stream, table") || !strings.Contains(o.Note, "built-in topic") {
+		t.Errorf("%+v", o)
+	}
+	for _, row := range append(slices.Clone(o.Rows), append(p.Apply("DESCRIBE PLACE files;")[0].Rows, p.Apply("DESCRIBE PLACE mariadb;")[0].Rows...)...) {
+		if row[3] == "" {
+			t.Errorf("of the option %s nothing is said", row[0])
+		}
+	}
+	_, err = p.Definitions.DescribePlace("topc")
+	p.Says(err, "TOPC is no place", "topic")
 	if f := p.Definitions.Functions(); len(f) < 50 || f[0].Name != "twice" {
 		t.Errorf("%d functions, the first %+v", len(f), f[0])
 	}

@@ -219,6 +219,8 @@ func (s *Definitions) show(kind string) Outcome {
 		}
 	case sql.KindFunction:
 		o.Columns, o.Rows = plan.FunctionColumns, s.Current().FunctionRows()
+	case sql.KindPlace:
+		o.Columns, o.Rows = plan.PlaceColumns, s.Current().PlaceRows()
 	default:
 		o.Columns = []string{kind, "definition"}
 		for _, d := range s.List(kind) {
@@ -249,6 +251,15 @@ func (s *Definitions) DescribeFunction(name string) (Outcome, error) {
 		}
 	}
 	return Outcome{Kind: sql.KindFunction, Name: name, Done: "shown", Note: text}, nil
+}
+
+// DescribePlace tells what a kind of place is, and the options it takes.
+func (s *Definitions) DescribePlace(name string) (Outcome, error) {
+	about, rows, err := s.Current().OptionRows(name)
+	if err != nil {
+		return Outcome{}, base.Errorf(base.ErrNotFound, "%s", err)
+	}
+	return Outcome{Kind: sql.KindPlace, Name: strings.ToUpper(name), Done: "shown", Note: about, Columns: plan.OptionColumns, Rows: rows}, nil
 }
 
 // Describe tells what a name stands for: its columns, or its text, and who uses it.
