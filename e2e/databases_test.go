@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"encoding/json"
+	"net"
 	"strings"
 	"testing"
 
@@ -32,6 +33,29 @@ func TestDatabases(t *testing.T) {
 	// Its user sees nothing else.
 	p.fiume("", "database", "run", "early", "--execute", "SELECT * FROM fiume.secrets").want(t, 1, "the server refuses a statement", "denied")
 	p.fiume("", "database", "run", "early", "--execute", "SHOW DATABASES").want(t, 0, "harbour")
+
+	p.fiume("", "database", "create", "f_ume", "--declare").want(t, 0, "made")
+	p.fiume("", "database", "run", "f_ume", "--execute", "SELECT * FROM fiume.secrets").want(t, 1, "denied") // an underscore is no pattern
+	p.fiume("", "database", "run", "f_ume", "--execute", "CREATE TABLE x (a INT); SELECT COUNT(*) AS n FROM x").want(t, 0, "n")
+	p.fiume("", "database", "list").want(t, 0, "f_ume")
+	p.apply("DROP ENDPOINT f_ume;")
+	p.fiume("", "database", "drop", "f_ume").want(t, 0, "deleted")
+	// What is shown is bounded in rows, bytes and results.
+	wide := "SELECT " + strings.TrimSuffix(strings.Repeat("REPEAT('x', 20000),", 12), ",") + " FROM seq_1_to_2000"
+	if r := p.fiume("", "database", "run", "early", "--execute", wide, "--output", "json"); r.code != 0 || len(r.out) > 20<<20 || !strings.Contains(r.out, `"more": true`) {
+		t.Errorf("code %d, %d bytes, %.300s", r.code, len(r.out), r.err)
+	}
+	if r := p.fiume(strings.Repeat("SELECT 1 AS a;", 5000), "database", "run", "early", "-"); r.code != 0 || strings.Count(r.out, "a\n") != 200 {
+		t.Errorf("code %d, %d results, %.300s", r.code, strings.Count(r.out, "a\n"), r.err)
+	}
+	// A server that takes calls and says nothing is given up.
+	silent, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer silent.Close()
+	p.apply("DECLARE ENDPOINT silent MARIADB 'a@" + silent.Addr().String() + "/b';")
+	p.fiume("", "database", "run", "silent", "--execute", "SELECT 1").want(t, 1, "does not answer")
 
 	// A sink whose table is missing says which one fits; it can be made.
 	p.apply(`DECLARE SINK reads_table TO MARIADB 'reads' VIA early (KEY (chip));`)

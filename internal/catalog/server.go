@@ -447,7 +447,7 @@ func (s *Server) Databases(ctx context.Context) ([]Database, error) {
 		return nil, err
 	}
 	for i := range out {
-		users, err := db.QueryContext(ctx, "SELECT user FROM mysql.db WHERE db = ? ORDER BY user", out[i].Name)
+		users, err := db.QueryContext(ctx, "SELECT user FROM mysql.db WHERE db = ? ORDER BY user", grantable(out[i].Name))
 		if err != nil {
 			return nil, err
 		}
@@ -484,7 +484,7 @@ func (s *Server) DropDatabase(ctx context.Context, name string) error {
 	for _, u := range all[i].Users {
 		more := slices.ContainsFunc(all, func(d Database) bool { return d.Name != name && slices.Contains(d.Users, u) })
 		if plainName.MatchString(u) {
-			statements = append(statements, fmt.Sprintf("REVOKE ALL PRIVILEGES ON %s.* FROM '%s'@'127.0.0.1'", name, u))
+			statements = append(statements, fmt.Sprintf("REVOKE ALL PRIVILEGES ON `%s`.* FROM '%s'@'127.0.0.1'", grantable(name), u))
 			if !more && u != s.User {
 				statements = append(statements, fmt.Sprintf("DROP USER IF EXISTS '%s'@'127.0.0.1'", u))
 			}
@@ -511,7 +511,7 @@ func (s *Server) MakeDatabase(ctx context.Context, name, user, password string) 
 	for _, q := range []string{
 		fmt.Sprintf("CREATE DATABASE IF NOT EXISTS %s CHARACTER SET utf8mb4", name),
 		fmt.Sprintf("CREATE OR REPLACE USER '%s'@'127.0.0.1' IDENTIFIED BY '%s'", user, password),
-		fmt.Sprintf("GRANT ALL PRIVILEGES ON %s.* TO '%s'@'127.0.0.1'", name, user),
+		fmt.Sprintf("GRANT ALL PRIVILEGES ON `%s`.* TO '%s'@'127.0.0.1'", grantable(name), user),
 	} {
 		if _, err := db.ExecContext(ctx, q); err != nil {
 			return err
@@ -519,5 +519,8 @@ func (s *Server) MakeDatabase(ctx context.Context, name, user, password string) 
 	}
 	return nil
 }
+
+// grantable is the name of a database in GRANT, where an underscore stands for any letter: unescaped, the owner of f_ume would own fiume.
+func grantable(name string) string { return strings.ReplaceAll(name, "_", `\_`) }
 
 var plainName = regexp.MustCompile(`^[A-Za-z0-9_]+$`)

@@ -4,7 +4,9 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"strconv"
 	"strings"
+	"time"
 
 	"fiume/internal/core/plan"
 )
@@ -16,8 +18,15 @@ type Result struct {
 	More    bool        `json:"more,omitempty" doc:"there are rows that are not shown"`
 }
 
-// mostCell is how many letters are shown of a value.
-const mostCell = 1000
+// What is shown at most: letters of a value, bytes of all values together, and results.
+const (
+	mostCell    = 1000
+	mostShown   = 8 << 20
+	mostResults = 200
+)
+
+// mayConnect is how long a server may take to let us in.
+const mayConnect = 5 * time.Second
 
 // Run has a server run statements as the endpoint's user, one after the other up to the first that fails. Of those that give
 // rows it gives up to most of them.
@@ -27,12 +36,15 @@ func Run(ctx context.Context, e *plan.Endpoint, access Access, text string, most
 		return nil, err
 	}
 	config.MultiStatements, config.InterpolateParams = true, false
+	config.Params["sql_select_limit"] = strconv.Itoa(most + 1) // what is not shown need not be sent
 	db, err := open(config, e)
 	if err != nil {
 		return nil, err
 	}
 	defer db.Close()
-	if reach, allow := refusal(db.PingContext(ctx), config.DBName); reach != nil || allow != nil {
+	knocking, done := context.WithTimeout(ctx, mayConnect)
+	defer done()
+	if reach, allow := refusal(db.PingContext(knocking), config.DBName); reach != nil || allow != nil {
 		return nil, advised(e, first(reach, allow))
 	}
 	rows, err := db.QueryContext(ctx, text)
@@ -40,12 +52,12 @@ func Run(ctx context.Context, e *plan.Endpoint, access Access, text string, most
 		return nil, fmt.Errorf("the server refuses a statement: %w", err)
 	}
 	defer rows.Close()
-	for {
-		r, err := resultOf(rows, most)
+	for left := mostShown; ; {
+		r, err := resultOf(rows, most, &left)
 		if err != nil {
 			return out, fmt.Errorf("the rows of a statement: %w", err)
 		}
-		if len(r.Columns) > 0 {
+		if len(r.Columns) > 0 && len(out) < mostResults {
 			out = append(out, r)
 		}
 		if !rows.NextResultSet() {
@@ -58,13 +70,14 @@ func Run(ctx context.Context, e *plan.Endpoint, access Access, text string, most
 	return out, nil
 }
 
-func resultOf(rows *sql.Rows, most int) (r Result, err error) {
+// resultOf takes up to most rows, and as many as there is room left for.
+func resultOf(rows *sql.Rows, most int, left *int) (r Result, err error) {
 	r.Rows = [][]*string{}
 	if r.Columns, err = rows.Columns(); err != nil || r.Columns == nil {
 		r.Columns = []string{}
 	}
 	for rows.Next() {
-		if len(r.Rows) == most {
+		if len(r.Rows) == most || *left <= 0 {
 			r.More = true
 			break
 		}
@@ -84,7 +97,9 @@ func resultOf(rows *sql.Rows, most int) (r Result, err error) {
 					text = string(l[:mostCell]) + "…"
 				}
 				row[i] = &text
+				*left -= len(text)
 			}
+			*left -= 8 // of the value's place in the row
 		}
 		r.Rows = append(r.Rows, row)
 	}

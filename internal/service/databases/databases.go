@@ -9,7 +9,6 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"time"
 
 	"fiume/internal/catalog"
 	"fiume/internal/connect/mariadb"
@@ -148,13 +147,10 @@ func (s *Databases) Drop(ctx context.Context, actor, name string) error {
 	return err
 }
 
-// How long statements may take, and what is shown of their rows.
-const (
-	longestRun = 2 * time.Minute
-	shownRows  = 1000
-)
+// shownRows is how many rows are shown of a statement.
+const shownRows = 1000
 
-// Run has the server of an endpoint run statements, as the endpoint's user.
+// Run has the server of an endpoint run statements, as the endpoint's user. It takes the turn of a question.
 func (s *Databases) Run(ctx context.Context, actor, endpoint, text string) ([]mariadb.Result, error) {
 	e := s.Current().Endpoints[endpoint]
 	if e == nil {
@@ -168,8 +164,11 @@ func (s *Databases) Run(ctx context.Context, actor, endpoint, text string) ([]ma
 		}
 		return nil, base.Errorf(base.ErrNotFound, "no endpoint is called %q%s", endpoint, hint)
 	}
-	ctx, cancel := context.WithTimeout(ctx, longestRun)
-	defer cancel()
+	ctx, answered, err := s.Ask(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer answered()
 	out, err := mariadb.Run(ctx, e, s.Base.Databases, text, shownRows)
 	if err == nil || len(out) > 0 {
 		s.Note(actor, "ran statements", "endpoint "+endpoint, text)
