@@ -12,6 +12,36 @@ const spans = [
   { minutes: 10080, label: "the last week" },
 ];
 
+type Line = [label: string, tone: string, value: (p: Point) => number];
+
+/** What is drawn of a job, chart by chart. */
+const charts: { title: string; lines: Line[] }[] = [
+  {
+    title: "Rows a second",
+    lines: [
+      ["in", "river", (p) => p.in],
+      ["out", "sand", (p) => p.out],
+    ],
+  },
+  {
+    title: "Late and rejected a second",
+    lines: [
+      ["late", "sand", (p) => p.late],
+      ["rejected", "clay", (p) => p.rejected],
+    ],
+  },
+  { title: "Watermark behind the newest event, seconds", lines: [["lag", "river", (p) => p.lag]] },
+  {
+    title: "State, bytes",
+    lines: [
+      ["in memory", "river", (p) => p.state],
+      ["on disk", "soft", (p) => p.disk],
+    ],
+  },
+  { title: "Messages that wait to be read", lines: [["messages", "clay", (p) => p.left]] },
+  { title: "Checkpoint, milliseconds", lines: [["took", "reed", (p) => p.checkpoint]] },
+];
+
 export function Charts({ job }: { job: string }) {
   const [minutes, setMinutes] = useState(15);
   const q = useQuery({
@@ -21,8 +51,6 @@ export function Charts({ job }: { job: string }) {
   });
   const points = useMemo(() => q.data?.points ?? [], [q.data]);
   const x = useMemo(() => points.map((p) => Date.parse(p.at) / 1000), [points]);
-  const of = (...parts: { label: string; tone: string; value: (p: Point) => number }[]) =>
-    parts.map((k) => ({ label: k.label, tone: k.tone, values: points.map(k.value) }));
   return (
     <Sheet
       title="Over time"
@@ -50,45 +78,14 @@ export function Charts({ job }: { job: string }) {
       ) : (
         <div className="grid gap-4 p-4 md:grid-cols-2" data-testid="charts">
           <Suspense fallback={<p className="text-soft">Drawing …</p>}>
-            <Plot
-              title="Rows a second"
-              x={x}
-              series={of(
-                { label: "in", tone: "river", value: (p) => p.in },
-                { label: "out", tone: "sand", value: (p) => p.out },
-              )}
-            />
-            <Plot
-              title="Late and rejected a second"
-              x={x}
-              series={of(
-                { label: "late", tone: "sand", value: (p) => p.late },
-                { label: "rejected", tone: "clay", value: (p) => p.rejected },
-              )}
-            />
-            <Plot
-              title="Watermark behind the newest event, seconds"
-              x={x}
-              series={of({ label: "lag", tone: "river", value: (p) => p.lag })}
-            />
-            <Plot
-              title="State, bytes"
-              x={x}
-              series={of(
-                { label: "in memory", tone: "river", value: (p) => p.state },
-                { label: "on disk", tone: "soft", value: (p) => p.disk },
-              )}
-            />
-            <Plot
-              title="Messages that wait to be read"
-              x={x}
-              series={of({ label: "messages", tone: "clay", value: (p) => p.left })}
-            />
-            <Plot
-              title="Checkpoint, milliseconds"
-              x={x}
-              series={of({ label: "took", tone: "reed", value: (p) => p.checkpoint })}
-            />
+            {charts.map((c) => (
+              <Plot
+                key={c.title}
+                title={c.title}
+                x={x}
+                series={c.lines.map(([label, tone, value]) => ({ label, tone, values: points.map(value) }))}
+              />
+            ))}
           </Suspense>
         </div>
       )}
