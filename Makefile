@@ -28,7 +28,7 @@ demo: setup build
 
 test: setup build
 	cd console && npm run --silent test
-	go test -count=1 -timeout 30m -parallel 4 ./...
+	go test -count=1 -timeout 30m -parallel 8 ./...
 
 # The race detector needs a C compiler. Generated tests run fewer seeds under it, since it makes them ten times slower.
 test-race: setup build

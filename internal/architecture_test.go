@@ -1,15 +1,20 @@
-package internal
+package internal_test
 
 import (
+	"fmt"
 	"go/ast"
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"testing"
+
+	"fiume/internal/connect"
 )
 
 // floors are the packages from the bottom up. A package may import packages of lower floors, and of
@@ -139,27 +144,66 @@ func TestImportsRunDownwards(t *testing.T) {
 	}
 }
 
-// TestCoreKnowsNoPlace: what the core must know of a place it asks as a trait (plan.Traits), never by the place's name.
-func TestCoreKnowsNoPlace(t *testing.T) {
+// mayKnow are the packages that may import the folder of a connector: the list of connectors, and what has built-in topics to look
+// after, or simulates the disk below them.
+var mayKnow = map[string][]string{
+	"internal/connect":           {"files", "mariadb", "topics"},
+	"internal/service/topics":    {"topics"},
+	"internal/service/questions": {"topics"},
+	"internal/trial":             {"files", "topics"},
+}
+
+// helpers are what connectors share.
+var helpers = []string{"contract", "recorded", "roots", "rows", "spool", "text"}
+
+// TestNobodyKnowsPlaces: a connector is one folder and one entry in the list. What others must know of a place they ask as a trait or
+// of its connector, and compare nothing with its name.
+func TestNobodyKnowsPlaces(t *testing.T) {
+	words := map[string]bool{}
+	for _, p := range connect.Places() {
+		words[strconv.Quote(p.Kind)] = true
+	}
+	asksPlace := func(e ast.Expr) bool {
+		x, ok := e.(*ast.SelectorExpr)
+		return ok && (x.Sel.Name == "Place" || x.Sel.Name == "Kind" && strings.HasSuffix(fmt.Sprint(x.X), "lace"))
+	}
+	word := func(e ast.Expr) bool {
+		l, ok := e.(*ast.BasicLit)
+		return ok && words[l.Value]
+	}
 	looked := 0
-	err := filepath.WalkDir("core", func(path string, d fs.DirEntry, err error) error {
+	err := filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
 			return err
 		}
+		pkg := "internal/" + filepath.ToSlash(filepath.Dir(path))
+		folder, connector := strings.CutPrefix(pkg, "internal/connect/")
 		set := token.NewFileSet()
 		file, err := parser.ParseFile(set, path, nil, 0)
 		if err != nil {
 			return err
 		}
 		looked++
-		ast.Inspect(file, func(n ast.Node) bool {
-			x, ok := n.(*ast.BinaryExpr)
-			if !ok || x.Op != token.EQL && x.Op != token.NEQ {
-				return true
+		for _, imp := range file.Imports {
+			p, _ := strconv.Unquote(imp.Path.Value)
+			if of, ok := strings.CutPrefix(p, "fiume/internal/connect/"); ok && !slices.Contains(helpers, of) && !slices.Contains(mayKnow[pkg], of) && of != folder {
+				t.Errorf("%s imports the connector %s", path, of)
 			}
-			for _, side := range []ast.Expr{x.X, x.Y} {
-				if l, ok := side.(*ast.BasicLit); ok && slices.Contains([]string{`"files"`, `"topic"`, `"mariadb"`}, l.Value) {
-					t.Errorf("%s: the core asks for the place %s by its name", set.Position(l.Pos()), l.Value)
+		}
+		if connector {
+			return nil
+		}
+		ast.Inspect(file, func(n ast.Node) bool {
+			switch x := n.(type) {
+			case *ast.BinaryExpr:
+				if asksPlace(x.X) && word(x.Y) || asksPlace(x.Y) && word(x.X) {
+					t.Errorf("%s: a place is asked for by its name", set.Position(x.Pos()))
+				}
+			case *ast.SwitchStmt:
+				for _, c := range x.Body.List {
+					if x.Tag != nil && asksPlace(x.Tag) && slices.ContainsFunc(c.(*ast.CaseClause).List, word) {
+						t.Errorf("%s: a place is asked for by its name", set.Position(c.Pos()))
+					}
 				}
 			}
 			return true
@@ -169,7 +213,21 @@ func TestCoreKnowsNoPlace(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if looked < 60 {
+	if looked < 150 {
 		t.Fatalf("only %d files were looked at", looked)
+	}
+	sources, err := filepath.Glob("../console/src/*.ts*")
+	if err != nil || len(sources) < 20 {
+		t.Fatalf("%d files of the console, %v", len(sources), err)
+	}
+	asks := regexp.MustCompile(`[Pp]lace\s*[!=]==?\s*"`)
+	for _, path := range sources {
+		b, err := os.ReadFile(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if m := asks.Find(b); m != nil && !strings.HasSuffix(path, "schema.d.ts") {
+			t.Errorf("%s: a place is asked for by its name: %s", path, m)
+		}
 	}
 }

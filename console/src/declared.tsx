@@ -107,7 +107,7 @@ export function DefinitionPage() {
   const drift = useQuery({
     queryKey: ["drift", name],
     queryFn: () => api.drift(name),
-    enabled: d.data?.kind === "stream" && d.data.place === "topic",
+    enabled: d.data?.kind === "stream" && !!d.data.topic,
     refetchInterval: false,
     retry: false,
   });
@@ -200,10 +200,10 @@ export function DefinitionPage() {
             <Scroll as="pre" className="p-4 font-mono text-xs leading-relaxed">
               {x.sql}
             </Scroll>
-            {x.place === "topic" && (
+            {x.topic && (
               <p className="border-t border-line px-4 py-2">
-                <Link className="text-river hover:underline" to={`/topics/${encodeURIComponent(x.address ?? "")}`}>
-                  Raw messages of {x.address}
+                <Link className="text-river hover:underline" to={`/topics/${encodeURIComponent(x.topic)}`}>
+                  Raw messages of {x.topic}
                 </Link>
               </p>
             )}
@@ -212,7 +212,7 @@ export function DefinitionPage() {
       )}
       {readable && (
         <Sheet
-          title={x?.place === "topic" ? "Newest rows" : "Rows"}
+          title={x?.topic ? "Newest rows" : "Rows"}
           aside={rows.data ? `${count(rows.data.samples.length)} late or rejected among them` : undefined}
         >
           {rows.error ? (

@@ -17,7 +17,7 @@ import (
 	"time"
 
 	"fiume/internal/catalog"
-	"fiume/internal/connect/mariadb"
+	"fiume/internal/connect/contract"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
 	"fiume/internal/service"
@@ -585,6 +585,6 @@ type DatabaseRequest struct {
 
 // Ran is the rows that statements gave, up to the first that failed.
 type Ran struct {
-	Results []mariadb.Result `json:"results"`
-	Problem string           `json:"problem,omitempty" doc:"why the statement behind them failed"`
+	Results []contract.Result `json:"results"`
+	Problem string            `json:"problem,omitempty" doc:"why the statement behind them failed"`
 }

@@ -36,7 +36,7 @@ keeps at a rate of rows. Of files nothing outside is looked at.`,
 				return err
 			}
 			cat := plan.NewCatalog(connect.Places())
-			cat.Sample = samples.SampledFiles
+			cat.Sample = samples.SampledLocally
 			out := []*plan.Explanation{}
 			for _, name := range args {
 				if _, err := os.Stat(name); errors.Is(err, os.ErrNotExist) && !strings.HasSuffix(name, ".sql") && name != "-" {

@@ -132,7 +132,7 @@ func checkPage(t *testing.T, name string) {
 			var buf strings.Builder
 			r := &localRun{app: &app{out: &buf, err: &buf, output: "table"}, file: name, quiet: true, parallelism: 1}
 			looking := cat.Clone()
-			looking.Sample = samples.SampledFiles
+			looking.Sample = samples.SampledLocally
 			if err := r.bound(t.Context(), looking, text, nil); err != nil {
 				t.Errorf("%s\n%v", text, err)
 				return whole

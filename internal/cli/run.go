@@ -18,7 +18,7 @@ import (
 
 	"fiume/internal/checkpoint"
 	"fiume/internal/connect"
-	"fiume/internal/connect/mariadb"
+	"fiume/internal/connect/contract"
 	"fiume/internal/connect/rows"
 	"fiume/internal/connect/text"
 	"fiume/internal/core/flow"
@@ -89,7 +89,7 @@ type localRun struct {
 
 func (r *localRun) script(ctx context.Context, src string, params map[string]string) error {
 	cat := plan.NewCatalog(connect.Places())
-	cat.Sample = samples.SampledFiles
+	cat.Sample = samples.SampledLocally
 	return r.bound(ctx, cat, src, params)
 }
 
@@ -197,7 +197,7 @@ func (r *localRun) tellWaits(job *flow.Job, ended <-chan struct{}) {
 func (r *localRun) run(ctx context.Context, p *plan.Plan) error {
 	debug.SetGCPercent(400)
 	limitMemory()
-	o := &connect.Opener{MariaDB: mariadb.Access{Secret: func(name, _ string) (string, error) { return secret(name) }}}
+	o := &connect.Opener{Env: contract.Env{Secrets: contract.Secrets{Secret: func(name, _ string) (string, error) { return secret(name) }}}}
 	if err := o.Check(ctx, p); err != nil {
 		return &failure{code: exitFailed, err: err}
 	}

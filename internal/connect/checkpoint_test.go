@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"fiume/internal/connect"
+	"fiume/internal/connect/contract"
 	"fiume/internal/connect/rows"
 	"fiume/internal/connect/text"
 	"fiume/internal/core/flow"
@@ -39,7 +40,7 @@ func startLive(t *testing.T, log *topiclog.Log, src string, opts flow.Options) *
 		t.Fatal(err)
 	}
 	r := &liveRun{done: make(chan error, 1)}
-	o := &connect.Opener{Topics: log, Rows: &rows.Sink{Format: "json", Limit: -1, Each: func(row []byte) error {
+	o := &connect.Opener{Env: contract.Env{Topics: log}, Rows: &rows.Sink{Format: "json", Limit: -1, Each: func(row []byte) error {
 		r.mu.Lock()
 		defer r.mu.Unlock()
 		r.rows = append(r.rows, string(row))

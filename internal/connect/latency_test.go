@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"fiume/internal/connect"
+	"fiume/internal/connect/contract"
 	"fiume/internal/connect/rows"
 	"fiume/internal/connect/text"
 	"fiume/internal/core/flow"
@@ -38,7 +39,7 @@ func BenchmarkRowToResult(b *testing.B) {
 	}
 	var mu sync.Mutex
 	var took []time.Duration
-	o := &connect.Opener{Topics: log, Rows: &rows.Sink{Format: "json", Limit: -1, Each: func(row []byte) error {
+	o := &connect.Opener{Env: contract.Env{Topics: log}, Rows: &rows.Sink{Format: "json", Limit: -1, Each: func(row []byte) error {
 		now := time.Now()
 		var r struct{ Sent int64 }
 		if err := json.Unmarshal(row, &r); err != nil {

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"fiume/internal/connect"
+	"fiume/internal/connect/contract"
 	"fiume/internal/connect/rows"
 	"fiume/internal/connect/text"
 	"fiume/internal/core/flow"
@@ -50,7 +51,7 @@ func ask(t *testing.T, ctx context.Context, log *topiclog.Log, query string, opt
 	for _, scan := range plans[0].Scans() {
 		scan.Since, scan.Until = plan.Bound{Kind: plan.Beginning}, plan.Bound{Kind: plan.Now}
 	}
-	o := &connect.Opener{Topics: log, Live: true, Rows: &rows.Sink{Format: "json", Limit: -1, Each: func(row []byte) error {
+	o := &connect.Opener{Env: contract.Env{Topics: log, Live: true}, Rows: &rows.Sink{Format: "json", Limit: -1, Each: func(row []byte) error {
 		if len(out) < 10_000 {
 			out = append(out, string(row[:min(len(row), 200)]))
 		}

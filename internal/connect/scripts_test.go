@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"fiume/internal/connect"
+	"fiume/internal/connect/contract"
 	"fiume/internal/connect/rows"
 	"fiume/internal/connect/text"
 	"fiume/internal/core/flow"
@@ -81,7 +82,7 @@ func runSQL(t *testing.T, src, dir string, set setting) outcome {
 	}
 	var ledger strings.Builder
 	for _, p := range plans {
-		o := &connect.Opener{Piece: set.piece}
+		o := &connect.Opener{Env: contract.Env{Piece: set.piece}}
 		limit := int64(-1)
 		if q := p.Outputs()[0]; q.Sink == nil {
 			limit = q.Limit

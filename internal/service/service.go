@@ -15,7 +15,7 @@ import (
 	"time"
 
 	"fiume/internal/catalog"
-	"fiume/internal/connect/files"
+	"fiume/internal/connect/roots"
 	"fiume/internal/disk"
 	"fiume/internal/service/base"
 	"fiume/internal/service/databases"
@@ -86,7 +86,7 @@ func (s *Service) open(ctx context.Context, c Config) (err error) {
 	if len(c.Files) == 0 {
 		c.Files = []string{filepath.Join(c.Dir, "files")}
 	}
-	if b.Files, err = files.NewRoots(c.Files...); err != nil {
+	if b.Files, err = roots.New(c.Files...); err != nil {
 		return err
 	}
 	said := func(text string, args ...any) { b.Log.Error(text, args...) }

@@ -213,7 +213,7 @@ func environment(name string, def int) int {
 // SEEDS choose the seeds.
 func TestSimulation(t *testing.T) {
 	p := planOf(t, everySink)
-	first, n := environment("SEED", 1), environment("SEEDS", 300)
+	first, n := environment("SEED", 1), environment("SEEDS", 100)
 	crashes, checkpoints := 0, 0
 	for seed := first; seed < first+n; seed++ {
 		k, c, err := simulate(t, p, uint64(seed), false)
@@ -249,7 +249,7 @@ func TestSimulationNotices(t *testing.T) {
 // lost. DAMAGED and SEED choose the seeds.
 func TestSimulationDamage(t *testing.T) {
 	p := planOf(t, everySink)
-	first, n := environment("SEED", 1), environment("DAMAGED", 200)
+	first, n := environment("SEED", 1), environment("DAMAGED", 60)
 	hurt, lost := 0, int64(0)
 	for seed := first; seed < first+n; seed++ {
 		d := newDay(uint64(seed))

@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"fiume/internal/checkpoint"
+	"fiume/internal/connect/contract"
 	"fiume/internal/connect/files"
 	"fiume/internal/connect/rows"
 	"fiume/internal/connect/spool"
@@ -227,7 +228,7 @@ func (w *World) fill(inputs map[string][]Message) error {
 		}
 	}
 	for _, o := range w.plan.Outputs() {
-		if o.Sink != nil && o.Sink.Place == "topic" {
+		if o.Sink != nil && o.Sink.OwnTopics {
 			parts := 2
 			if o.Full { // nothing else keeps changes in order
 				parts = 1
@@ -405,7 +406,8 @@ type opener struct {
 // OpenSource implements flow.Opener: each stream and table is a topic.
 func (o *opener) OpenSource(scan *plan.Op) (flow.Source, error) {
 	s, st := *scan, *scan.Stream
-	st.Place, st.Traits, st.Address = "topic", topics.Place.Traits, inputTopic(scan)
+	of := topics.Connector.Place()
+	st.Place, st.Traits, st.Address = of.Kind, of.Traits, inputTopic(scan)
 	s.Stream = &st
 	s.Since, s.Until = plan.Bound{Kind: plan.Beginning}, plan.Bound{Kind: plan.Now}
 	if scan.OfTable != nil {
@@ -413,7 +415,7 @@ func (o *opener) OpenSource(scan *plan.Op) (flow.Source, error) {
 		t.Stream = &st
 		s.OfTable = &t
 	}
-	src, err := topics.Open(o.log, &s, false)
+	src, err := topics.Connector.OpenSource(&contract.Env{Topics: o.log}, &s)
 	if err != nil {
 		return nil, err
 	}
@@ -464,15 +466,15 @@ func (o *opener) OpenSink(out *plan.Op) (flow.Sink, error) {
 	s, k := *out, *out.Sink
 	s.Sink = &k
 	dir := filepath.Join(spoolDir, plainName(out.Step))
-	switch out.Sink.Place {
-	case "topic":
+	switch { // every kind of sink is there, and others are as a table
+	case k.OwnTopics:
 		k.Address = outputTopic(out)
-		t, err := topics.OpenSink(o.log, &s, o.fs, dir)
+		t, err := topics.NewSink(o.log.Topic(k.Address), &s, o.fs, dir)
 		if err == nil {
 			o.sinks = append(o.sinks, t)
 		}
 		return t, err
-	case "files":
+	case k.Appends:
 		k.Address = filepath.Join(filesDir, plainName(out.Step))
 		return files.OpenSink(o.fs, &s, nil, "trial")
 	}
@@ -591,10 +593,10 @@ func (w *World) sinks() (map[string][]string, error) {
 	for _, o := range w.plan.Outputs() {
 		var stands []string
 		full := o.Full
-		switch o.Sink.Place {
-		case "topic":
+		switch {
+		case o.Sink.OwnTopics:
 			stands, err = topicRows(log.Topic(outputTopic(o)), o.Changes && !full)
-		case "files":
+		case o.Sink.Appends:
 			stands, err = fileRows(fs, filepath.Join(filesDir, plainName(o.Step)), o.Sink.Options.Word("format", "json"))
 		default:
 			if stands, err = w.tables[o.Step].holds.Rows(); err != nil {

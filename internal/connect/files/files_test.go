@@ -12,6 +12,7 @@ import (
 	"strings"
 	"testing"
 
+	"fiume/internal/connect/roots"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
@@ -157,7 +158,7 @@ func TestAddresses(t *testing.T) {
 		dir: "a.json b.json c.csv", filepath.Join(dir, "*.json"): "a.json b.json", filepath.Join(dir, "b.json"): "b.json",
 		filepath.Join(dir, "nothing"): "there is no file or directory", filepath.Join(dir, "*.xml"): "no file matches", filepath.Join(dir, "sub"): "has no files", filepath.Join(dir, "[*"): "cannot be read",
 	} {
-		names, err := list(address)
+		names, err := roots.List(address)
 		got := ""
 		for _, n := range names {
 			got += " " + filepath.Base(n)

@@ -57,8 +57,8 @@ func (s *Sink) own(names []string) error {
 	return errors.Join(s.fs.Rename(coming, path), s.fs.SyncDir(s.dir))
 }
 
-// Leave gives a directory up whose writer is gone for good.
-func Leave(fs disk.FS, dir, writer string) error {
+// leave gives a directory up whose writer is gone for good.
+func leave(fs disk.FS, dir, writer string) error {
 	path := filepath.Join(dir, ownerFile)
 	if b, err := disk.Read(fs, path); err != nil || strings.TrimSpace(string(b)) != writer {
 		return nil // it is not there, or somebody else's

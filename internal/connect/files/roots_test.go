@@ -7,6 +7,7 @@ import (
 	"syscall"
 	"testing"
 
+	"fiume/internal/connect/roots"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/types"
@@ -36,7 +37,7 @@ func TestRoots(t *testing.T) {
 	if err := syscall.Mkfifo(filepath.Join(in, "pipe"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	r, err := NewRoots(in)
+	r, err := roots.New(in)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -63,10 +64,10 @@ func TestRoots(t *testing.T) {
 	if _, err := r.Names("pipe"); err == nil || !strings.Contains(err.Error(), "a pipe") {
 		t.Errorf("a pipe: %v", err)
 	}
-	if names, err := (*Roots)(nil).Names(secret); err != nil || len(names) != 1 {
+	if names, err := (*roots.Roots)(nil).Names(secret); err != nil || len(names) != 1 {
 		t.Errorf("without roots: %v %v", names, err)
 	}
-	if _, err := (*Roots)(nil).Names("/dev/zero"); err == nil {
+	if _, err := (*roots.Roots)(nil).Names("/dev/zero"); err == nil {
 		t.Error("a device is read")
 	}
 }
@@ -114,7 +115,7 @@ func TestOneWriter(t *testing.T) {
 		t.Fatalf("its own part is gone: %v", err)
 	}
 	_ = a.Close(false)
-	if err := Leave(disk.OS{}, dir, "a"); err != nil {
+	if err := leave(disk.OS{}, dir, "a"); err != nil {
 		t.Fatal(err)
 	}
 	if b, err = open("b"); err == nil {

@@ -13,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"fiume/internal/connect/roots"
 	"fiume/internal/connect/text"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
@@ -67,9 +68,9 @@ type handle struct {
 
 // OpenSink opens the directory of a sink, below the roots. writer names who writes: a job, and what of it; "" for a run that
 // is not continued.
-func OpenSink(fs disk.FS, out *plan.Op, roots *Roots, writer string) (*Sink, error) {
+func OpenSink(fs disk.FS, out *plan.Op, within *roots.Roots, writer string) (*Sink, error) {
 	s := out.Sink
-	dir, err := roots.Path(s.Address)
+	dir, err := within.Path(s.Address)
 	if err != nil {
 		return nil, err
 	}

@@ -1,4 +1,3 @@
-// Package files reads streams from files and writes sinks to directories of part files.
 package files
 
 import (
@@ -6,21 +5,19 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"fiume/internal/connect/roots"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/format"
 )
 
-// Place describes FILES.
-var Place = plan.Place{
+var described = plan.Place{
 	Kind:   "files",
 	About:  "files of a directory or a pattern, below the service's directories for them",
 	Traits: plan.Traits{Ends: true, Again: true, LaterSplit: true, Appends: true},
@@ -47,9 +44,9 @@ type Source struct{ splits []flow.Split }
 
 // Open lists the files of a scan. They are read in pieces of about so many bytes; those of a table that does
 // not say otherwise are looked at again so often, 0: never.
-func Open(scan *plan.Op, piece int, watch time.Duration, roots *Roots) (*Source, error) {
+func Open(scan *plan.Op, piece int, watch time.Duration, within *roots.Roots) (*Source, error) {
 	s := scan.Stream
-	names, err := roots.Names(s.Address)
+	names, err := within.Names(s.Address)
 	if err != nil {
 		return nil, err
 	}
@@ -72,46 +69,6 @@ func Open(scan *plan.Op, piece int, watch time.Duration, roots *Roots) (*Source,
 		}
 	}
 	return src, nil
-}
-
-// list gives the files that an address names: a file, the files of a directory in the order of their
-// names without hidden ones, or those that match a pattern.
-func list(address string) ([]string, error) {
-	st, err := os.Stat(address)
-	if err == nil && !st.IsDir() {
-		return []string{address}, nil
-	}
-	var names []string
-	if err == nil {
-		entries, err := os.ReadDir(address)
-		if err != nil {
-			return nil, err
-		}
-		for _, e := range entries {
-			if !e.IsDir() && !strings.HasPrefix(e.Name(), ".") {
-				names = append(names, filepath.Join(address, e.Name()))
-			}
-		}
-		if len(names) == 0 {
-			return nil, fmt.Errorf("the directory %s has no files", address)
-		}
-		return names, nil
-	}
-	if !errors.Is(err, fs.ErrNotExist) {
-		return nil, err
-	}
-	if strings.ContainsAny(address, "*?[") {
-		names, err = filepath.Glob(address)
-		if err != nil {
-			return nil, fmt.Errorf("the pattern %s cannot be read: %w", address, err)
-		}
-		names = slices.DeleteFunc(names, func(n string) bool { return strings.HasPrefix(filepath.Base(n), ".") })
-		if len(names) == 0 {
-			return nil, fmt.Errorf("no file matches %s", address)
-		}
-		return names, nil
-	}
-	return nil, fmt.Errorf("there is no file or directory %s", address)
 }
 
 // Splits implements flow.Source.
@@ -325,9 +282,9 @@ func clip(text string) string {
 // Notice implements flow.Noticing.
 func (s *split) Notice() string { return s.notice }
 
-// Probe opens the files of a stream as a job would, and gives what they have to say.
-func Probe(st *plan.Stream, roots *Roots) (files int, notices []string, err error) {
-	src, err := Open(&plan.Op{Stream: st, Used: &plan.Use{All: true}}, DefaultPiece, 0, roots)
+// probe opens the files of a stream as a job would, and gives what they have to say.
+func probe(st *plan.Stream, within *roots.Roots) (files int, notices []string, err error) {
+	src, err := Open(&plan.Op{Stream: st, Used: &plan.Use{All: true}}, DefaultPiece, 0, within)
 	if err != nil {
 		return 0, nil, err
 	}

@@ -13,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"fiume/internal/connect/contract"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 )
@@ -86,7 +87,7 @@ type item struct {
 	err   error
 }
 
-func openChanges(scan *plan.Op, access Access) (flow.Source, error) {
+func openChanges(scan *plan.Op, access contract.Secrets) (flow.Source, error) {
 	s := scan.Stream
 	srv, err := serverOf(s.Via, access)
 	if err != nil {

@@ -37,7 +37,7 @@ func TestCells(t *testing.T) {
 
 func planned(t *testing.T, text string) *plan.Op {
 	t.Helper()
-	plans, _, err := plan.NewCatalog([]plan.Place{Place}).Bind("t", "DECLARE ENDPOINT e MARIADB 'u@127.0.0.1:1/d';"+text, nil, nil)
+	plans, _, err := plan.NewCatalog([]plan.Place{Connector.Place()}).Bind("t", "DECLARE ENDPOINT e MARIADB 'u@127.0.0.1:1/d';"+text, nil, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"fiume/internal/connect/contract"
 	"fiume/internal/core/column"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/state"
@@ -34,10 +35,10 @@ const (
 	defaultKept = time.Minute
 )
 
-// OpenLookup opens a table whose rows are looked up where they are.
-func OpenLookup(o *plan.Op, access Access) (step.Rows, error) {
+// OpenLookup implements contract.Looker.
+func (connector) OpenLookup(env *contract.Env, o *plan.Op) (step.Rows, error) {
 	t := o.OfTable
-	db, schema, err := connect(t.Via, access)
+	db, schema, err := connect(t.Via, env.Secrets)
 	if err != nil {
 		return nil, err
 	}

@@ -12,14 +12,22 @@ import (
 	"strings"
 	"time"
 
+	"fiume/internal/connect/contract"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/types"
 
 	"github.com/go-sql-driver/mysql"
 )
 
-// Place describes MARIADB.
-var Place = plan.Place{
+// Connector is MARIADB.
+var Connector connector
+
+type connector struct{}
+
+// Place implements contract.Connector.
+func (connector) Place() plan.Place { return described }
+
+var described = plan.Place{
 	Kind:     "mariadb",
 	About:    "a table of a MariaDB database",
 	Traits:   plan.Traits{OfChanges: true, Replaces: true},
@@ -44,13 +52,6 @@ var Place = plan.Place{
 	Promise: func(*plan.Op) string {
 		return "each row once, written when a checkpoint is complete, in one transaction with its number"
 	},
-}
-
-// Access is what connecting takes besides the endpoint.
-type Access struct {
-	// Secret gives a secret to authenticate with at an address, user@host:port, or says why it is not for that one.
-	Secret  func(name, address string) (string, error)
-	Private string // host:port of the service's own server, which addresses call "private"
 }
 
 // server is where an endpoint is, and who asks.
@@ -82,7 +83,7 @@ func parseAddress(address string) (s server, err error) {
 }
 
 // serverOf reads an endpoint's address and finds the password of its secret, which is given for this server alone.
-func serverOf(e *plan.Endpoint, access Access) (s server, err error) {
+func serverOf(e *plan.Endpoint, access contract.Secrets) (s server, err error) {
 	if s, err = parseAddress(e.Address); err != nil {
 		return s, fmt.Errorf("endpoint %s: %w", e.Name, err)
 	}
@@ -109,7 +110,7 @@ func serverOf(e *plan.Endpoint, access Access) (s server, err error) {
 }
 
 // connect opens an endpoint's database.
-func connect(e *plan.Endpoint, access Access) (*sql.DB, string, error) {
+func connect(e *plan.Endpoint, access contract.Secrets) (*sql.DB, string, error) {
 	c, err := configOf(e, access)
 	if err != nil {
 		return nil, "", err
@@ -119,7 +120,7 @@ func connect(e *plan.Endpoint, access Access) (*sql.DB, string, error) {
 }
 
 // configOf tells the driver how an endpoint's database is opened.
-func configOf(e *plan.Endpoint, access Access) (*mysql.Config, error) {
+func configOf(e *plan.Endpoint, access contract.Secrets) (*mysql.Config, error) {
 	s, err := serverOf(e, access)
 	if err != nil {
 		return nil, err
@@ -153,9 +154,9 @@ type tableColumn struct {
 	required   bool // NOT NULL without a default
 }
 
-// Check looks whether a table takes the rows of an output.
-func Check(ctx context.Context, out *plan.Op, access Access) error {
-	db, name, err := connect(out.Sink.Via, access)
+// CheckSink implements contract.Writer: it looks whether a table takes the rows of an output.
+func (connector) CheckSink(ctx context.Context, env *contract.Env, out *plan.Op) error {
+	db, name, err := connect(out.Sink.Via, env.Secrets)
 	if err != nil {
 		return err
 	}

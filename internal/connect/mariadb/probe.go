@@ -6,14 +6,45 @@ import (
 	"fmt"
 	"time"
 
+	"fiume/internal/connect/contract"
 	"fiume/internal/core/plan"
 
 	"github.com/go-sql-driver/mysql"
 )
 
-// Probe looks whether a server can be reached, and whether it lets us in. The second is only known where the first is
+// Test implements contract.Tester.
+func (c connector) Test(ctx context.Context, env *contract.Env, of contract.Tested, r *contract.Report) {
+	e := of.Endpoint
+	switch {
+	case of.Stream != nil:
+		e = of.Stream.Via
+	case of.Sink != nil:
+		e = of.Sink.Via
+	}
+	reach, allow := probe(ctx, e, env.Secrets)
+	if !r.Saw("reachable", reach, "the server answers") || !r.Saw("allowed", allow, "it lets us in") {
+		return
+	}
+	switch {
+	case of.Stream != nil:
+		r.Saw("columns fit", c.CheckSource(ctx, env, of.Stream), fmt.Sprintf("the table %s has the columns that are declared", of.Stream.Address))
+	case of.Sink != nil:
+		table := of.Sink.Address
+		fits := false
+		if of.Output == nil {
+			fits = r.Saw("exists", hasTable(ctx, e, table, env.Secrets), "the table "+table+" is there")
+		} else {
+			fits = r.Saw("columns fit", c.CheckSink(ctx, env, of.Output), "the table "+table+" takes the rows")
+		}
+		if fits {
+			r.Saw("writable", mayWrite(ctx, e, table, env.Secrets), "rows may be written to it")
+		}
+	}
+}
+
+// probe looks whether a server can be reached, and whether it lets us in. The second is only known where the first is
 // nil.
-func Probe(ctx context.Context, e *plan.Endpoint, access Access) (reach, allow error) {
+func probe(ctx context.Context, e *plan.Endpoint, access contract.Secrets) (reach, allow error) {
 	db, schema, err := connect(e, access)
 	if err != nil {
 		return nil, err
@@ -39,8 +70,8 @@ func refusal(err error, schema string) (reach, allow error) {
 	return fmt.Errorf("the server does not answer: %w", err), nil
 }
 
-// MayWrite looks whether rows may be written to a table.
-func MayWrite(ctx context.Context, e *plan.Endpoint, table string, access Access) error {
+// mayWrite looks whether rows may be written to a table.
+func mayWrite(ctx context.Context, e *plan.Endpoint, table string, access contract.Secrets) error {
 	db, _, err := connect(e, access)
 	if err != nil {
 		return err
@@ -56,8 +87,8 @@ func MayWrite(ctx context.Context, e *plan.Endpoint, table string, access Access
 	return nil // what else may be wrong with such a row is no matter of rights
 }
 
-// HasTable looks whether a table is there.
-func HasTable(ctx context.Context, e *plan.Endpoint, table string, access Access) error {
+// hasTable looks whether a table is there.
+func hasTable(ctx context.Context, e *plan.Endpoint, table string, access contract.Secrets) error {
 	db, schema, err := connect(e, access)
 	if err != nil {
 		return err

@@ -8,15 +8,9 @@ import (
 	"strings"
 	"time"
 
+	"fiume/internal/connect/contract"
 	"fiume/internal/core/plan"
 )
-
-// Result is the rows that a statement gave.
-type Result struct {
-	Columns []string    `json:"columns"`
-	Rows    [][]*string `json:"rows" doc:"as text; NULL is null"`
-	More    bool        `json:"more,omitempty" doc:"there are rows that are not shown"`
-}
 
 // What is shown at most: letters of a value, bytes of all values together, and results.
 const (
@@ -28,10 +22,10 @@ const (
 // mayConnect is how long a server may take to let us in.
 const mayConnect = 5 * time.Second
 
-// Run has a server run statements as the endpoint's user, one after the other up to the first that fails. Of those that give
+// Run implements contract.Commander: it has a server run statements as the endpoint's user, one after the other up to the first that fails. Of those that give
 // rows it gives up to most of them.
-func Run(ctx context.Context, e *plan.Endpoint, access Access, text string, most int) (out []Result, err error) {
-	config, err := configOf(e, access)
+func (connector) Run(ctx context.Context, env *contract.Env, e *plan.Endpoint, text string, most int) (out []contract.Result, err error) {
+	config, err := configOf(e, env.Secrets)
 	if err != nil {
 		return nil, err
 	}
@@ -71,7 +65,7 @@ func Run(ctx context.Context, e *plan.Endpoint, access Access, text string, most
 }
 
 // resultOf takes up to most rows, and as many as there is room left for.
-func resultOf(rows *sql.Rows, most int, left *int) (r Result, err error) {
+func resultOf(rows *sql.Rows, most int, left *int) (r contract.Result, err error) {
 	r.Rows = [][]*string{}
 	if r.Columns, err = rows.Columns(); err != nil || r.Columns == nil {
 		r.Columns = []string{}

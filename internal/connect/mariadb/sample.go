@@ -6,41 +6,35 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
-	"fiume/internal/core/plan"
+	"fiume/internal/connect/contract"
+	"fiume/internal/connect/recorded"
 )
 
-// TableColumn is a column of a table of a database, and how it would be declared.
-type TableColumn struct {
-	Name    string
-	Type    string // in Fiume SQL
-	NotNull bool
-	Key     bool // of the primary key
-	Note    string
-}
-
-// Sample gives the columns of a table and its first rows as JSON objects.
-func Sample(ctx context.Context, e *plan.Endpoint, table string, most int, access Access) ([]TableColumn, [][]byte, error) {
-	db, schema, err := connect(e, access)
+// Sample implements contract.Sampler: it gives the columns of a table, and its first rows as JSON objects.
+func (connector) Sample(ctx context.Context, env *contract.Env, w contract.Wanted) (*contract.Sample, error) {
+	e, table := w.Via, w.Address
+	db, schema, err := connect(e, env.Secrets)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	defer db.Close()
 	rows, err := db.QueryContext(ctx, `SELECT column_name, data_type, is_nullable, column_key, COALESCE(numeric_precision, 0), COALESCE(numeric_scale, 0)
 		FROM information_schema.columns WHERE table_schema=? AND table_name=? ORDER BY ordinal_position`, schema, table)
 	if err != nil {
-		return nil, nil, fmt.Errorf("endpoint %s cannot be reached at %s: %w", e.Name, e.Address, err)
+		return nil, fmt.Errorf("endpoint %s cannot be reached at %s: %w", e.Name, e.Address, err)
 	}
 	defer rows.Close()
-	var columns []TableColumn
+	var columns []contract.Column
 	var selected []string
 	for rows.Next() {
 		var name, kind, null, key string
 		var precision, scale int
 		if err := rows.Scan(&name, &kind, &null, &key, &precision, &scale); err != nil {
-			return nil, nil, err
+			return nil, err
 		}
-		c := TableColumn{Name: name, NotNull: null == "NO", Key: key == "PRI"}
+		c := contract.Column{Name: name, NotNull: null == "NO", Key: key == "PRI"}
 		c.Type, c.Note = declaredAs(strings.ToLower(kind), precision, scale)
 		columns = append(columns, c)
 		text := "CAST(" + quote(name) + " AS CHAR)"
@@ -53,28 +47,29 @@ func Sample(ctx context.Context, e *plan.Endpoint, table string, most int, acces
 		selected = append(selected, fmt.Sprintf("'%s', %s", strings.NewReplacer(`\`, `\\`, `'`, `''`).Replace(name), text))
 	}
 	if err := rows.Err(); err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	if len(columns) == 0 {
-		return nil, nil, fmt.Errorf("there is no table %s in %s, or %s may not see it", table, schema, e.Name)
+		return nil, fmt.Errorf("there is no table %s in %s, or %s may not see it", table, schema, e.Name)
 	}
-	found, err := db.QueryContext(ctx, fmt.Sprintf("SELECT JSON_OBJECT(%s) FROM %s LIMIT %d", strings.Join(selected, ", "), quote(table), most))
+	found, err := db.QueryContext(ctx, fmt.Sprintf("SELECT JSON_OBJECT(%s) FROM %s LIMIT %d", strings.Join(selected, ", "), quote(table), w.Limit))
 	if err != nil {
-		return nil, nil, fmt.Errorf("the table %s cannot be read: %w", table, err)
+		return nil, fmt.Errorf("the table %s cannot be read: %w", table, err)
 	}
 	defer found.Close()
-	var out [][]byte
+	out := &contract.Sample{Origin: fmt.Sprintf("table %s via %s", table, e.Name), Name: table, Format: "json", Columns: columns}
+	now := time.Now().UnixMicro()
 	for found.Next() {
 		var b []byte
 		if err := found.Scan(&b); err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		if !json.Valid(b) {
-			return nil, nil, errors.New("a row of the table cannot be shown as JSON")
+			return nil, errors.New("a row of the table cannot be shown as JSON")
 		}
-		out = append(out, b)
+		out.Messages = append(out.Messages, recorded.Message{Offset: int64(len(out.Messages)), At: now, Value: b})
 	}
-	return columns, out, found.Err()
+	return out, found.Err()
 }
 
 // declaredAs gives the type that a column of the server's type is declared as.

@@ -16,12 +16,12 @@ import (
 	"sync"
 	"time"
 
+	"fiume/internal/connect/contract"
 	"fiume/internal/connect/spool"
 	"fiume/internal/core/column"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/types"
-	"fiume/internal/disk"
 	"fiume/internal/format"
 
 	"github.com/go-sql-driver/mysql"
@@ -59,9 +59,9 @@ type Sink struct {
 	refused []flow.Refused // that were not asked for
 }
 
-// OpenSink connects and checks the table once more. Spools stand in dir.
-func OpenSink(out *plan.Op, access Access, fs disk.FS, dir string) (*Sink, error) {
-	db, schema, err := connect(out.Sink.Via, access)
+// OpenSink implements contract.Writer: it connects and checks the table once more.
+func (connector) OpenSink(env *contract.Env, out *plan.Op) (flow.Sink, error) {
+	db, schema, err := connect(out.Sink.Via, env.Secrets)
 	if err != nil {
 		return nil, err
 	}
@@ -69,7 +69,7 @@ func OpenSink(out *plan.Op, access Access, fs disk.FS, dir string) (*Sink, error
 		return nil, errors.Join(err, db.Close())
 	}
 	s := &Sink{db: db, name: out.Sink.Name, fields: out.Fields, keep: out.Sink.Options.Word("bad rows", "stop") == "keep"}
-	s.Sink = &spool.Sink{FS: fs, Dir: dir, Target: s}
+	s.Sink = &spool.Sink{FS: env.FS(), Dir: env.Spool(out), Target: s}
 	var cols, set []string
 	key := out.Sink.Options.Names("key")
 	for _, f := range out.Fields {

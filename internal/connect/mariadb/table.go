@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"fiume/internal/connect/contract"
 	"fiume/internal/core/column"
 	"fiume/internal/core/eval"
 	"fiume/internal/core/flow"
@@ -18,9 +19,9 @@ import (
 	"fiume/internal/core/types"
 )
 
-// CheckSource looks whether a table in the database has the columns of a declared one.
-func CheckSource(ctx context.Context, s *plan.Stream, access Access) error {
-	db, schema, err := connect(s.Via, access)
+// CheckSource implements contract.Reader: it looks whether a table in the database has the columns of a declared one.
+func (connector) CheckSource(ctx context.Context, env *contract.Env, s *plan.Stream) error {
+	db, schema, err := connect(s.Via, env.Secrets)
 	if err != nil {
 		return err
 	}
@@ -84,13 +85,13 @@ type source struct {
 	failed atomic.Pointer[error] // of the last reading; the rows of the one before stand
 }
 
-// OpenSource opens a table that is read whole.
-func OpenSource(scan *plan.Op, access Access) (flow.Source, error) {
+// OpenSource implements contract.Reader: it opens a table that is read whole, or its changes.
+func (connector) OpenSource(env *contract.Env, scan *plan.Op) (flow.Source, error) {
 	s := scan.Stream
 	if s.Options.Flag("changes", false) {
-		return openChanges(scan, access)
+		return openChanges(scan, env.Secrets)
 	}
-	db, schema, err := connect(s.Via, access)
+	db, schema, err := connect(s.Via, env.Secrets)
 	if err != nil {
 		return nil, err
 	}

@@ -3,11 +3,13 @@
 package recorded
 
 import (
+	"bytes"
 	"cmp"
 	"fmt"
 	"io"
 	"slices"
 
+	"fiume/internal/core/column"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/format"
@@ -96,4 +98,51 @@ func (s *split) Next(p *flow.Piece) error {
 	p.Data = slices.Grow(p.Data, flow.Pad)
 	s.next = end
 	return nil
+}
+
+// BadRows counts the messages that are no rows, and gives a reason.
+func BadRows(st *plan.Stream, table *plan.Table, ms []Message) (bad int, reason string, err error) {
+	use := &plan.Use{All: true}
+	var dec flow.Decoder
+	if table != nil {
+		dec, err = format.NewTableDecoder(table, use, nil)
+	} else {
+		dec, err = format.NewDecoder(st, use, nil)
+	}
+	if err != nil {
+		return 0, "", err
+	}
+	src := Open(&plan.Op{Stream: st}, st.Name, ms)
+	for _, sp := range src.Splits() {
+		var p flow.Piece
+		for {
+			if err := sp.Next(&p); err != nil {
+				break
+			}
+			var b column.Batch
+			for _, r := range dec.Decode(p.Data, p.Messages, &b) {
+				bad, reason = bad+1, r.Reason
+			}
+		}
+	}
+	return bad, reason, nil
+}
+
+// FormatOf guesses the format of messages.
+func FormatOf(ms []Message) string {
+	object, commas := 0, 0
+	for _, m := range ms {
+		if t := bytes.TrimLeft(m.Value, " \t"); len(t) > 0 && t[0] == '{' {
+			object++
+		} else if bytes.IndexByte(t, ',') >= 0 {
+			commas++
+		}
+	}
+	switch {
+	case 2*object >= len(ms):
+		return "json"
+	case 10*commas >= 9*len(ms):
+		return "csv"
+	}
+	return "text"
 }

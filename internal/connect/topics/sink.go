@@ -1,10 +1,12 @@
 package topics
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
+	"fiume/internal/connect/contract"
 	"fiume/internal/connect/spool"
 	"fiume/internal/connect/text"
 	"fiume/internal/core/column"
@@ -70,21 +72,44 @@ func Held(out *plan.Op) (why string) {
 	return out.Differs
 }
 
-// OpenSink finds the topic of a sink. Spools of rows that are held back stand in dir.
-func OpenSink(log *topiclog.Log, out *plan.Op, fs disk.FS, dir string) (*Sink, error) {
-	t := log.Topic(out.Sink.Address)
-	if t == nil {
-		return nil, fmt.Errorf("there is no topic '%s'; create it with CREATE TOPIC", out.Sink.Address)
+// CheckSink implements contract.Writer.
+func (connector) CheckSink(_ context.Context, env *contract.Env, out *plan.Op) error {
+	if err := there(env, out.Sink.Address); err != nil {
+		return err
 	}
-	s := &Sink{topic: t, options: out.Sink.Options}
+	_, err := keyColumns(out)
+	return err
+}
+
+// keyColumns gives the columns that make the messages' key.
+func keyColumns(out *plan.Op) (key []int, err error) {
 	row := types.Type{Kind: types.Row, Fields: out.Fields}
 	for _, k := range out.Sink.Options.Names("key") {
 		i := row.FieldIndex(k)
 		if i < 0 {
 			return nil, fmt.Errorf("KEY names %q, which the rows do not have", k)
 		}
-		s.key = append(s.key, i)
+		key = append(key, i)
 	}
+	return key, nil
+}
+
+// OpenSink implements contract.Writer.
+func (connector) OpenSink(env *contract.Env, out *plan.Op) (flow.Sink, error) {
+	t, err := named(env, out.Sink.Address)
+	if err != nil {
+		return nil, err
+	}
+	return NewSink(t, out, env.FS(), env.Spool(out))
+}
+
+// NewSink makes the sink of an output that writes to a topic. Spools of rows that are held back stand in dir.
+func NewSink(t *topiclog.Topic, out *plan.Op, fs disk.FS, dir string) (*Sink, error) {
+	key, err := keyColumns(out)
+	if err != nil {
+		return nil, err
+	}
+	s := &Sink{topic: t, options: out.Sink.Options, key: key}
 	s.held = func() *spool.Sink { return &spool.Sink{FS: fs, Dir: dir, Target: &target{topic: t}} }
 	if Held(out) != "" {
 		s.spool = s.held()

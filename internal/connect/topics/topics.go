@@ -2,22 +2,32 @@
 package topics
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
 	"time"
 
+	"fiume/internal/connect/contract"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
+	"fiume/internal/core/sql"
 	"fiume/internal/format"
 	"fiume/internal/topiclog"
 )
 
-// Place describes TOPIC.
-var Place = plan.Place{
+// Connector is TOPIC.
+var Connector connector
+
+type connector struct{}
+
+// Place implements contract.Connector.
+func (connector) Place() plan.Place { return described }
+
+var described = plan.Place{
 	Kind:   "topic",
 	About:  "a built-in topic of the service",
-	Traits: plan.Traits{Times: true, Again: true, Latest: true, WholeKey: true},
+	Traits: plan.Traits{OwnTopics: true, Times: true, Again: true, Latest: true, WholeKey: true},
 	Insert: true,
 	Source: format.SourceOptions(),
 	Table:  format.SourceOptions(),
@@ -44,12 +54,44 @@ type Source struct {
 	cancel []func()
 }
 
-// Open finds where a scan begins and ends. A live query begins now where nothing is said, a job at
-// the beginning.
-func Open(log *topiclog.Log, scan *plan.Op, live bool) (*Source, error) {
-	t := log.Topic(scan.Stream.Address)
+// ErrNone says that topics need the service.
+var ErrNone = errors.New("topics live in the service; use fiume apply or fiume query, or read FROM FILES")
+
+// named finds a topic.
+func named(env *contract.Env, name string) (*topiclog.Topic, error) {
+	if env.Topics == nil {
+		return nil, ErrNone
+	}
+	t := env.Topics.Topic(name)
 	if t == nil {
-		return nil, fmt.Errorf("there is no topic '%s'; create it with CREATE TOPIC", scan.Stream.Address)
+		return nil, missing(name)
+	}
+	return t, nil
+}
+
+func missing(name string) error {
+	return fmt.Errorf("there is no topic '%s'; create it with CREATE TOPIC %s", name, sql.Quoted(name))
+}
+
+// there says what is wrong where a topic is neither there nor about to be made. Without the service nobody knows.
+func there(env *contract.Env, name string) error {
+	if env.Topics != nil && env.Topics.Topic(name) == nil && !env.Coming[name] {
+		return missing(name)
+	}
+	return nil
+}
+
+// CheckSource implements contract.Reader.
+func (connector) CheckSource(_ context.Context, env *contract.Env, s *plan.Stream) error {
+	return there(env, s.Address)
+}
+
+// OpenSource implements contract.Reader: it finds where a scan begins and ends. A live query begins now where nothing is
+// said, a job at the beginning.
+func (connector) OpenSource(env *contract.Env, scan *plan.Op) (flow.Source, error) {
+	t, err := named(env, scan.Stream.Address)
+	if err != nil {
+		return nil, err
 	}
 	src := &Source{parts: t.Partitions()}
 	for i, p := range src.parts {
@@ -59,14 +101,14 @@ func Open(log *topiclog.Log, scan *plan.Op, live bool) (*Source, error) {
 			return nil, err
 		}
 		since := scan.Since
-		if since.Kind == plan.Default && live {
+		if since.Kind == plan.Default && env.Live {
 			since.Kind = plan.Now
 		}
-		if sp.pos, err = place(p, since); err != nil {
+		if sp.pos, err = offsetOf(p, since); err != nil {
 			return nil, err
 		}
 		if scan.Until.Kind != plan.Default {
-			if sp.until, err = place(p, scan.Until); err != nil {
+			if sp.until, err = offsetOf(p, scan.Until); err != nil {
 				return nil, err
 			}
 			sp.pos = min(sp.pos, sp.until)
@@ -76,7 +118,7 @@ func Open(log *topiclog.Log, scan *plan.Op, live bool) (*Source, error) {
 	return src, nil
 }
 
-func place(p *topiclog.Partition, b plan.Bound) (int64, error) {
+func offsetOf(p *topiclog.Partition, b plan.Bound) (int64, error) {
 	switch b.Kind {
 	case plan.Now:
 		return p.Next(), nil

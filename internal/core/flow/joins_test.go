@@ -477,7 +477,7 @@ func asTable(r *rand.Rand, splits [][]row, delay int64) {
 // TestEventTime does for windows: at several degrees of parallelism, batch sizes and interleavings, with
 // crashes, results and late rows are the same, the ledger balances, and nothing is held in the end.
 func TestJoins(t *testing.T) {
-	forSeeds(t, 150, oneJoin)
+	forSeeds(t, 60, oneJoin)
 }
 
 // generatedJoin makes a query, its declarations and the rows of its streams and tables.

@@ -226,7 +226,7 @@ func rowOf(fields []types.Field, b *column.Batch, i int) string {
 // interleavings of the splits, some of them with crashes, the final results and the late rows are the same,
 // and the ledger balances. SEEDS and SEED in the environment say how many seeds and which is the first.
 func TestEventTime(t *testing.T) {
-	forSeeds(t, 220, oneSeed)
+	forSeeds(t, 90, oneSeed)
 }
 
 // forSeeds runs a test for so many seeds, or as the environment says.

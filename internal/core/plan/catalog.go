@@ -37,6 +37,7 @@ type Traits struct {
 	Again      bool // it can be read again, and gives the same
 	OfChanges  bool // as a stream it is the changes of a table; as a table that does not follow them it has no event time
 	Latest     bool // as a table its messages are the latest rows of keys, read on from where a run was
+	OwnTopics  bool // its addresses are topics of the service itself; of a sink, too
 	LaterSplit bool // as a table, a split that is named later wins over one before it
 	// Of a sink:
 	Appends  bool // it only adds rows: a KEY cannot replace any

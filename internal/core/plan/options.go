@@ -132,3 +132,8 @@ func CheckOptions(errs *sql.Errors, opts []sql.Option, specs []OptionSpec, what 
 	}
 	return out
 }
+
+// Takes says whether a list has an option.
+func Takes(specs []OptionSpec, name string) bool {
+	return slices.ContainsFunc(specs, func(s OptionSpec) bool { return s.Name == name })
+}

@@ -13,8 +13,8 @@ import (
 
 	"fiume/internal/catalog"
 	"fiume/internal/connect"
-	"fiume/internal/connect/files"
-	"fiume/internal/connect/mariadb"
+	"fiume/internal/connect/contract"
+	"fiume/internal/connect/roots"
 	"fiume/internal/core/plan"
 	"fiume/internal/disk"
 	"fiume/internal/topiclog"
@@ -49,11 +49,11 @@ type Base struct {
 	Log      *slog.Logger
 	Store    catalog.Records
 	TopicLog *topiclog.Log
-	Files    *files.Roots
+	Files    *roots.Roots
 	// Identity tells the services apart that write into one place.
 	Identity string
 	// Databases is how databases are reached.
-	Databases mariadb.Access
+	Databases contract.Secrets
 	// Turns are those of questions.
 	Turns *Turns
 
@@ -84,9 +84,14 @@ func (b *Base) Define(cat *plan.Catalog, defined []catalog.Definition) {
 	b.cat, b.defined = cat, defined
 }
 
+// Env is what connectors work with.
+func (b *Base) Env() *contract.Env {
+	return &contract.Env{Topics: b.TopicLog, Secrets: b.Databases, Roots: b.Files, Durable: true}
+}
+
 // Opener opens what questions read.
 func (b *Base) Opener() *connect.Opener {
-	return &connect.Opener{Topics: b.TopicLog, MariaDB: b.Databases, Files: b.Files, Durable: true}
+	return &connect.Opener{Env: *b.Env()}
 }
 
 // JobOpener opens what a job reads and writes.

@@ -11,7 +11,8 @@ import (
 	"strings"
 
 	"fiume/internal/catalog"
-	"fiume/internal/connect/mariadb"
+	"fiume/internal/connect"
+	"fiume/internal/connect/contract"
 	"fiume/internal/core/sql"
 	"fiume/internal/service/base"
 	"fiume/internal/service/secrets"
@@ -151,7 +152,7 @@ func (s *Databases) Drop(ctx context.Context, actor, name string) error {
 const shownRows = 1000
 
 // Run has the server of an endpoint run statements, as the endpoint's user. It takes the turn of a question.
-func (s *Databases) Run(ctx context.Context, actor, endpoint, text string) ([]mariadb.Result, error) {
+func (s *Databases) Run(ctx context.Context, actor, endpoint, text string) ([]contract.Result, error) {
 	e := s.Current().Endpoints[endpoint]
 	if e == nil {
 		var names []string
@@ -169,12 +170,16 @@ func (s *Databases) Run(ctx context.Context, actor, endpoint, text string) ([]ma
 		return nil, err
 	}
 	defer answered()
-	out, err := mariadb.Run(ctx, e, s.Base.Databases, text, shownRows)
+	by, ok := connect.Of(e.Place).(contract.Commander)
+	if !ok {
+		return nil, base.Errorf(base.ErrRefused, "%s takes no statements", endpoint)
+	}
+	out, err := by.Run(ctx, s.Env(), e, text, shownRows)
 	if err == nil || len(out) > 0 {
 		s.Note(actor, "ran statements", "endpoint "+endpoint, text)
 	}
 	if out == nil {
-		out = []mariadb.Result{}
+		out = []contract.Result{}
 	}
 	if err != nil {
 		return out, base.Errorf(base.ErrRefused, "%s", err)

@@ -396,7 +396,7 @@ func (s *Definitions) prepareJob(ctx context.Context, actor string, st *sql.Crea
 	if p == nil {
 		return nil
 	}
-	if sink, why := s.sharedDirectory(st, cat, made.dropped); why != "" {
+	if sink, why := s.sharedPlace(st, cat, made.dropped); why != "" {
 		errs.Add(sql.Misfit, sink.Span, "declare a sink over another directory", "%s", why)
 		return nil
 	}

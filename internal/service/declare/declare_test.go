@@ -290,7 +290,7 @@ func TestDirectories(t *testing.T) {
 	p.Refused(`CREATE JOB b AS SELECT chip FROM reads ROUTE TO g;`, `the job "a" writes into the directory`)
 	p.Refused(`CREATE JOB b AS SELECT chip FROM reads ROUTE TO h, g;`, `the job "a" writes into the directory`)
 	p.Refused(`CREATE JOB a AS SELECT chip FROM reads ROUTE TO f;
-		CREATE JOB c AS SELECT mat FROM reads ROUTE TO f, g;`, `write into one directory`)
+		CREATE JOB c AS SELECT mat FROM reads ROUTE TO f, g;`, `both write into the directory`)
 	p.Apply(`CREATE JOB b AS SELECT chip FROM reads ROUTE TO h; DROP JOB a; CREATE JOB c AS SELECT chip FROM reads ROUTE TO g;`)
 }
 

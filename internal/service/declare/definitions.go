@@ -50,18 +50,19 @@ func (s *Definitions) usersOf(cat *plan.Catalog, kind, name string, dropped map[
 	uses := func(p *plan.Plan) bool {
 		for _, o := range p.Ops {
 			var via *plan.Endpoint
-			var place, address, n, k string
+			var address, n, k string
+			own := false
 			switch {
 			case o.OfTable != nil:
-				via, place, address, n, k = o.OfTable.Via, o.OfTable.Place, o.OfTable.Address, o.OfTable.Name, sql.KindTable
+				via, own, address, n, k = o.OfTable.Via, o.OfTable.OwnTopics, o.OfTable.Address, o.OfTable.Name, sql.KindTable
 			case o.Stream != nil:
-				via, place, address, n, k = o.Stream.Via, o.Stream.Place, o.Stream.Address, o.Stream.Name, sql.KindStream
+				via, own, address, n, k = o.Stream.Via, o.Stream.OwnTopics, o.Stream.Address, o.Stream.Name, sql.KindStream
 			case o.Sink != nil:
-				via, place, address, n, k = o.Sink.Via, o.Sink.Place, o.Sink.Address, o.Sink.Name, sql.KindSink
+				via, own, address, n, k = o.Sink.Via, o.Sink.OwnTopics, o.Sink.Address, o.Sink.Name, sql.KindSink
 			default:
 				continue
 			}
-			if k == kind && n == name || kind == sql.KindEndpoint && via != nil && via.Name == name || kind == sql.KindTopic && place == "topic" && address == name {
+			if k == kind && n == name || kind == sql.KindEndpoint && via != nil && via.Name == name || kind == sql.KindTopic && own && address == name {
 				return true
 			}
 		}
@@ -344,6 +345,7 @@ type DefinitionDetail struct {
 	Place     string             `json:"place,omitempty"`
 	Address   string             `json:"address,omitempty"`
 	Via       string             `json:"via,omitempty"`
+	Topic     string             `json:"topic,omitempty" doc:"the built-in topic that it reads or writes, if it is one"`
 	EventTime string             `json:"event_time,omitempty" doc:"the column; of streams and tables without one it is the time of arrival"`
 	Delay     int64              `json:"delay,omitempty" doc:"microseconds"`
 	Columns   []DefinitionColumn `json:"columns"`
@@ -392,12 +394,18 @@ func (s *Definitions) Get(name string) (*DefinitionDetail, error) {
 	switch {
 	case st != nil:
 		out.Place, out.Address, out.EventTime, out.Delay, via = st.Place, st.Address, st.TimeIs, st.Delay, st.Via
+		if st.OwnTopics {
+			out.Topic = st.Address
+		}
 		if d := s.samples.Drifted(name); d != nil {
 			out.Drift = d
 		}
 	case cat.Sinks[name] != nil:
 		k := cat.Sinks[name]
 		out.Place, out.Address, via = k.Place, k.Address, k.Via
+		if k.OwnTopics {
+			out.Topic = k.Address
+		}
 	case cat.Endpoints[name] != nil:
 		e := cat.Endpoints[name]
 		out.Place, out.Address = e.Place, e.Address

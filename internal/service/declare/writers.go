@@ -2,27 +2,28 @@ package declare
 
 import (
 	"fmt"
-	"path/filepath"
 
+	"fiume/internal/connect"
+	"fiume/internal/connect/contract"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
 )
 
-// A directory of part files has one writer. That two jobs, or two sinks of one, would write into it is said when they are
-// applied; at the latest the directory's lock says it.
+// Some places have one writer, such as a directory of part files. That two jobs, or two sinks of one, would write into it is said when
+// they are applied; at the latest the place itself says it.
 
-// sharedDirectory says which other writer has a directory of FILES that a job would write to, or gives "".
-func (s *Definitions) sharedDirectory(st *sql.CreateJob, cat *plan.Catalog, gone map[string]bool) (sink sql.Name, why string) {
-	mine := map[string]sql.Name{}
+// sharedPlace says which other writer has what a job would write to, or gives "".
+func (s *Definitions) sharedPlace(st *sql.CreateJob, cat *plan.Catalog, gone map[string]bool) (sink sql.Name, why string) {
+	mine := map[owned]sql.Name{}
 	for _, k := range sinksOf(st) {
-		dir, ok := s.directoryOf(cat, k.Text)
+		own, ok := s.ownedBy(cat, k.Text)
 		if !ok {
 			continue
 		}
-		if other, there := mine[dir]; there && other.Text != k.Text {
-			return k, fmt.Sprintf("the sinks %q and %q write into one directory, %s; each needs its own", other.Text, k.Text, dir)
+		if other, there := mine[own]; there && other.Text != k.Text {
+			return k, fmt.Sprintf("the sinks %q and %q both write into %s; each needs its own", other.Text, k.Text, own.name)
 		}
-		mine[dir] = k
+		mine[own] = k
 	}
 	if len(mine) == 0 {
 		return sink, ""
@@ -44,9 +45,9 @@ func (s *Definitions) sharedDirectory(st *sql.CreateJob, cat *plan.Catalog, gone
 				continue
 			}
 			for _, k := range sinksOf(job) {
-				if dir, ok := s.directoryOf(cat, k.Text); ok {
-					if own, there := mine[dir]; there {
-						return own, fmt.Sprintf("the job %q writes into the directory %s, too; each job needs its own", n, dir)
+				if own, ok := s.ownedBy(cat, k.Text); ok {
+					if sink, there := mine[own]; there {
+						return sink, fmt.Sprintf("the job %q writes into %s, too; each job needs its own", n, own.name)
 					}
 				}
 			}
@@ -65,18 +66,19 @@ func sinksOf(st *sql.CreateJob) (out []sql.Name) {
 	return out
 }
 
-// directoryOf gives the directory of a sink of FILES, with its links followed.
-func (s *Definitions) directoryOf(cat *plan.Catalog, sink string) (string, bool) {
+// owned is what a sink has for itself, such as its directory.
+type owned struct{ place, name string }
+
+// ownedBy gives what a sink has for itself, where there is such a thing.
+func (s *Definitions) ownedBy(cat *plan.Catalog, sink string) (owned, bool) {
 	k := cat.Sinks[sink]
-	if k == nil || k.Place != "files" {
-		return "", false
+	if k == nil {
+		return owned{}, false
 	}
-	dir, err := s.Files.Path(k.Address)
-	if err != nil {
-		return "", false // that is said elsewhere
+	c, ok := connect.Of(k.Place).(contract.Owner)
+	if !ok {
+		return owned{}, false
 	}
-	if real, err := filepath.EvalSymlinks(dir); err == nil {
-		dir = real
-	}
-	return dir, true
+	name, ok := c.Owned(s.Env(), k)
+	return owned{k.Place, name}, ok
 }

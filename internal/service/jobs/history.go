@@ -384,14 +384,14 @@ func (s *Jobs) SendAgain(actor, jobName string, id uint, value string, once bool
 		if err != nil {
 			continue
 		}
-		i := slices.IndexFunc(p.Scans(), func(o *plan.Op) bool { return o.Stream.Place == "topic" && o.Stream.Address == row.Topic })
+		i := slices.IndexFunc(p.Scans(), func(o *plan.Op) bool { return o.Stream.OwnTopics && o.Stream.Address == row.Topic })
 		switch {
 		case i < 0:
 		case j.Name != jobName:
 			out.Readers = append(out.Readers, j.Name)
 		default:
 			o := p.Scans()[i]
-			if bad, reason, err := topics.BadRows(o.Stream, o.OfTable, []recorded.Message{{Value: []byte(value), At: time.Now().UnixMicro()}}); err != nil || bad > 0 {
+			if bad, reason, err := recorded.BadRows(o.Stream, o.OfTable, []recorded.Message{{Value: []byte(value), At: time.Now().UnixMicro()}}); err != nil || bad > 0 {
 				return nil, base.Errorf(base.ErrRefused, "the message is no row of %s: %s", o.Stream.Name, cmp.Or(reason, fmt.Sprint(err)))
 			}
 		}

@@ -11,6 +11,7 @@ import (
 	"fiume/internal/connect/recorded"
 	"fiume/internal/connect/rows"
 	"fiume/internal/connect/text"
+	intopics "fiume/internal/connect/topics"
 	"fiume/internal/core/column"
 	"fiume/internal/core/eval"
 	"fiume/internal/core/flow"
@@ -80,7 +81,7 @@ func (s *Questions) Became(ctx context.Context, jobName, topic string, partition
 	out := &Became{Job: jobName, Message: topics.MessageOf(m), Steps: []BecameStep{}, Results: []BecameResult{}, Notes: []string{}}
 	var scans []*plan.Op
 	for _, sc := range p.Scans() {
-		if sc.Stream.Place == "topic" && sc.Stream.Address == topic {
+		if sc.Stream.OwnTopics && sc.Stream.Address == topic {
 			scans = append(scans, sc)
 		}
 	}
@@ -298,7 +299,7 @@ func keyCells(p *plan.Plan, out *plan.Op, cells map[string]json.RawMessage) map[
 // stands finds the newest rows of a topic's sink with a key, or, without one, the row itself.
 func (s *Questions) stands(out *plan.Op, cells map[string]json.RawMessage, key map[string]any) []json.RawMessage {
 	found := []json.RawMessage{}
-	if out.Sink == nil || out.Sink.Place != "topic" || out.Sink.Options.Word("format", "json") != "json" {
+	if out.Sink == nil || !out.Sink.OwnTopics || out.Sink.Options.Word("format", "json") != "json" {
 		return found
 	}
 	t, err := s.topics.Named(out.Sink.Address)
@@ -306,7 +307,7 @@ func (s *Questions) stands(out *plan.Op, cells map[string]json.RawMessage, key m
 		return found
 	}
 	for _, part := range t.Partitions() {
-		_ = topics.EachMessage(part, max(part.First(), part.Next()-topics.MostScanned/10), part.Next(), func(v topiclog.View, data []byte) bool {
+		_ = intopics.Each(part, max(part.First(), part.Next()-intopics.MostScanned/10), part.Next(), func(v topiclog.View, data []byte) bool {
 			var have map[string]json.RawMessage
 			value := data[v.From:v.To]
 			if json.Unmarshal(value, &have) != nil {

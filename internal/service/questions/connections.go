@@ -1,23 +1,16 @@
 package questions
 
 import (
-	"cmp"
 	"context"
-	"errors"
-	"fmt"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
-	"fiume/internal/connect/files"
-	"fiume/internal/connect/mariadb"
+	"fiume/internal/connect"
+	"fiume/internal/connect/contract"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
 	"fiume/internal/service/base"
 	"fiume/internal/service/declare"
-	"fiume/internal/service/topics"
-	"fiume/internal/topiclog"
 )
 
 // Connection is a source, a sink or an endpoint, and whether a job could use it now.
@@ -37,13 +30,24 @@ type PlaceTest struct {
 	Detail string `json:"detail" doc:"what was found, or the reason why not and the way out"`
 }
 
-func (c *Connection) test(what string, err error, detail string) bool {
-	if err != nil {
-		detail = strings.ReplaceAll(err.Error(), "\n", "; ")
+// tested has the connector of what is declared test it; coming are topics that are made before it is used.
+func (s *Questions) tested(ctx context.Context, c Connection, of contract.Tested, coming map[string]bool) Connection {
+	c.Checks = []PlaceTest{}
+	env := s.Env()
+	env.Coming = coming
+	var r contract.Report
+	if by, ok := connect.Of(c.Place).(contract.Tester); ok {
+		by.Test(ctx, env, of, &r)
 	}
-	c.Checks = append(c.Checks, PlaceTest{what, err == nil, detail})
-	c.OK = err == nil
-	return c.OK
+	c.OK = true
+	for _, l := range r.Looks {
+		if l.Err != nil {
+			l.Detail = strings.ReplaceAll(l.Err.Error(), "\n", "; ")
+		}
+		c.OK = l.Err == nil
+		c.Checks = append(c.Checks, PlaceTest{l.What, c.OK, l.Detail})
+	}
+	return c
 }
 
 // Connections tests declared sources, sinks and endpoints: those of the given names, or all.
@@ -109,124 +113,15 @@ func (s *Questions) ConnectionsOf(ctx context.Context, in declare.Script) ([]Con
 }
 
 func (s *Questions) testEndpoint(ctx context.Context, e *plan.Endpoint) Connection {
-	c := Connection{Kind: sql.KindEndpoint, Name: e.Name, Place: e.Place, Address: e.Address, Checks: []PlaceTest{}}
-	s.reach(ctx, &c, e)
-	return c
+	return s.tested(ctx, Connection{Kind: sql.KindEndpoint, Name: e.Name, Place: e.Place, Address: e.Address}, contract.Tested{Endpoint: e}, nil)
 }
 
-// reach tests whether a database answers and lets us in.
-func (s *Questions) reach(ctx context.Context, c *Connection, e *plan.Endpoint) bool {
-	reach, allow := mariadb.Probe(ctx, e, s.Databases)
-	return c.test("reachable", reach, "the server answers") && c.test("allowed", allow, "it lets us in")
-}
-
-// testSource tests a stream or table; coming are topics that are made before it is read.
+// testSource tests a stream or table.
 func (s *Questions) testSource(ctx context.Context, kind string, st *plan.Stream, table *plan.Table, coming map[string]bool) Connection {
-	c := Connection{Kind: kind, Name: st.Name, Place: st.Place, Address: st.Address, Checks: []PlaceTest{}}
-	switch st.Place {
-	case "topic":
-		if s.testTopic(&c, st.Address, coming) != nil {
-			s.testRows(&c, st, table)
-		}
-	case "files":
-		names, err := s.Files.Names(st.Address)
-		if c.test("exists", err, fmt.Sprintf("%d files", len(names))) && len(names) > 0 {
-			n, notices, err := files.Probe(st, s.Files)
-			if c.test("readable", err, fmt.Sprintf("%d files can be opened", n)) && st.Options.Word("format", "") == "csv" {
-				c.test("columns fit", nil, cmp.Or(strings.Join(notices, "; "), "the columns are there"))
-			}
-		}
-	case "mariadb":
-		if s.reach(ctx, &c, st.Via) {
-			c.test("columns fit", mariadb.CheckSource(ctx, st, s.Databases), fmt.Sprintf("the table %s has the columns that are declared", st.Address))
-		}
-	}
-	return c
+	return s.tested(ctx, Connection{Kind: kind, Name: st.Name, Place: st.Place, Address: st.Address}, contract.Tested{Stream: st, Table: table}, coming)
 }
 
-// testRows decodes the newest messages of a topic.
-func (s *Questions) testRows(c *Connection, st *plan.Stream, table *plan.Table) {
-	const looked = 20
-	ms, err := s.topics.Recorded(st.Address, topics.Reading{Partition: -1, From: -1, Last: looked, Limit: looked})
-	if err != nil || len(ms) == 0 {
-		c.test("readable", err, "there are no messages yet")
-		return
-	}
-	bad, reason, err := topics.BadRows(st, table, ms)
-	switch {
-	case err != nil:
-	case bad == len(ms):
-		err = fmt.Errorf("none of the newest %d messages is a row: %s", len(ms), reason)
-	case bad > 0:
-		reason = fmt.Sprintf("%d of the newest %d messages are rows; of the others, one: %s", len(ms)-bad, len(ms), reason)
-	default:
-		reason = fmt.Sprintf("the newest %d messages are rows", len(ms))
-	}
-	c.test("columns fit", err, reason)
-}
-
-// testTopic looks for a topic, or says that it is made before it is needed.
-func (s *Questions) testTopic(c *Connection, name string, coming map[string]bool) *topiclog.Topic {
-	t, err := s.topics.Named(name)
-	switch {
-	case err == nil:
-		info := s.topics.Info(t)
-		c.test("exists", nil, fmt.Sprintf("%d partition(s), %d messages", len(info.Partitions), info.Messages))
-		return t
-	case coming[name]:
-		c.test("exists", nil, "the text makes it")
-	default:
-		c.test("exists", fmt.Errorf("%w; create it with CREATE TOPIC \"%s\"", err, name), "")
-	}
-	return nil
-}
-
-// testSink tests a sink; out is what a job would write to it, or nil; coming are topics that are made before it is written.
+// testSink tests a sink; out is what a job would write to it, or nil.
 func (s *Questions) testSink(ctx context.Context, k *plan.Sink, out *plan.Op, coming map[string]bool) Connection {
-	c := Connection{Kind: sql.KindSink, Name: k.Name, Place: k.Place, Address: k.Address, Checks: []PlaceTest{}}
-	switch k.Place {
-	case "topic":
-		s.testTopic(&c, k.Address, coming)
-	case "files":
-		dir, err := s.Files.Path(k.Address)
-		if err == nil {
-			err = mayWriteTo(dir)
-		}
-		c.test("writable", err, "files can be made in "+k.Address)
-	case "mariadb":
-		if !s.reach(ctx, &c, k.Via) {
-			break
-		}
-		if out == nil {
-			if !c.test("exists", mariadb.HasTable(ctx, k.Via, k.Address, s.Databases), "the table "+k.Address+" is there") {
-				break
-			}
-		} else if !c.test("columns fit", mariadb.Check(ctx, out, s.Databases), "the table "+k.Address+" takes the rows") {
-			break
-		}
-		c.test("writable", mariadb.MayWrite(ctx, k.Via, k.Address, s.Databases), "rows may be written to it")
-	}
-	return c
-}
-
-// mayWriteTo looks whether a file can be made in a directory, or in the nearest one above that is there.
-func mayWriteTo(dir string) error {
-	for {
-		st, err := os.Stat(dir)
-		if errors.Is(err, os.ErrNotExist) && filepath.Dir(dir) != dir {
-			dir = filepath.Dir(dir)
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		if !st.IsDir() {
-			return fmt.Errorf("%s is a file, and a sink of FILES takes a directory", dir)
-		}
-		f, err := os.CreateTemp(dir, ".fiume-test-")
-		if err != nil {
-			return fmt.Errorf("no file can be made in %s: %w", dir, err)
-		}
-		return errors.Join(f.Close(), os.Remove(f.Name()))
-	}
+	return s.tested(ctx, Connection{Kind: sql.KindSink, Name: k.Name, Place: k.Place, Address: k.Address}, contract.Tested{Sink: k, Output: out}, coming)
 }

@@ -45,7 +45,7 @@ func (s *Questions) RowsOf(ctx context.Context, name string, n int) (*TryResult,
 	scans := t.plan.Scans()
 	r := TryRequest{SQL: "SELECT * FROM " + sql.Quoted(name) + ";", Rows: n, Seconds: 10}
 	recent := map[string][]recorded.Message{}
-	if len(scans) == 1 && scans[0].Stream.Place == "topic" && scans[0].OfTable == nil {
+	if len(scans) == 1 && scans[0].Stream.OwnTopics && scans[0].OfTable == nil {
 		topic, err := s.topics.Named(scans[0].Stream.Address)
 		if err != nil {
 			return nil, err
@@ -398,7 +398,7 @@ func (s *Questions) KeepTry(ctx context.Context, r TryRequest, name string) ([]b
 		}
 		seen[n] = true
 		ms, ok := o.messages[n]
-		if !ok && sc.Stream.Place == "topic" {
+		if !ok && sc.Stream.OwnTopics {
 			ms, err = s.topics.Recorded(sc.Stream.Address, topics.Reading{Partition: -1, From: -1, Limit: samples.MostMessages})
 			if err != nil {
 				return nil, err

@@ -97,7 +97,7 @@ func (s *Questions) Why(ctx context.Context, jobName, sink string, row json.RawM
 	for _, origin := range p.Origins(out, values) {
 		st := origin.Scan.Stream
 		x := WhyStream{Stream: st.Name, Table: origin.Scan.OfTable != nil, Conditions: append([]string{}, origin.Text()...), Messages: []WhyMessage{}}
-		if st.Place != "topic" {
+		if !st.OwnTopics {
 			w.Notes = append(w.Notes, fmt.Sprintf("%s reads %s: its rows are not looked at one by one", st.Name, strings.ToUpper(st.Place)))
 			w.Streams = append(w.Streams, x)
 			continue

@@ -63,7 +63,7 @@ func (s *Samples) Drift(ctx context.Context, name string) (*Drift, error) {
 		}
 		return nil, base.Errorf(base.ErrNotFound, "no stream and no table is called %q%s", name, hint)
 	}
-	if st.Place != "topic" {
+	if !st.OwnTopics {
 		return nil, base.Errorf(base.ErrRefused, "%s reads %s; only topics are compared with their declarations", name, strings.ToUpper(st.Place))
 	}
 	if f := st.Options.Word("format", "json"); f != "json" {

@@ -207,9 +207,9 @@ func (s *Samples) Propose(ctx context.Context, r SampleRequest) (*Proposal, erro
 	if err != nil {
 		return nil, err
 	}
-	p := &Proposal{Name: m.name, Messages: len(m.messages), Columns: []ProposedColumn{}, EventTimes: []ProposedTime{}, Notes: []string{}, First: firstOf(m.messages)}
+	p := &Proposal{Name: m.name, Messages: len(m.Messages), Columns: []ProposedColumn{}, EventTimes: []ProposedTime{}, Notes: []string{}, First: firstOf(m.Messages)}
 	replaces := s.freeName(p, m)
-	if m.table != nil {
+	if m.Columns != nil {
 		return p, s.proposeTable(p, m)
 	}
 	root, unreadable, err := m.look()
@@ -229,7 +229,7 @@ func (s *Samples) Propose(ctx context.Context, r SampleRequest) (*Proposal, erro
 	}
 	p.EventTimes = times(m, root, p.Columns)
 	empty := 0
-	for _, x := range m.messages {
+	for _, x := range m.Messages {
 		if len(x.Value) == 0 && x.Key != nil {
 			empty++
 		}
@@ -241,7 +241,7 @@ func (s *Samples) Propose(ctx context.Context, r SampleRequest) (*Proposal, erro
 	if p.Unreadable > 0 {
 		p.Notes = append(p.Notes, fmt.Sprintf("%d of %d messages are no rows; they will be counted and kept as rejected", p.Unreadable, p.Messages))
 	}
-	if m.format == "csv" && m.header == nil {
+	if m.Format == "csv" && m.Header == nil {
 		p.Notes = append(p.Notes, "the records have no header: give the columns names, in the order of the fields")
 	}
 	if root.rows < 20 {
@@ -259,16 +259,16 @@ func (s *Samples) Propose(ctx context.Context, r SampleRequest) (*Proposal, erro
 		idle = true
 		p.Notes = append(p.Notes, "IDLE AFTER keeps a partition that is silent from holding the others up; sinks show rows once a checkpoint counts then. Leave it out where all partitions have rows all the time")
 	}
-	format := m.format
-	if m.delimiter != 0 && m.delimiter != ',' {
-		word := sql.QuotedText(string(m.delimiter))
-		if m.delimiter == '\t' {
+	format := m.Format
+	if m.Delimiter != 0 && m.Delimiter != ',' {
+		word := sql.QuotedText(string(m.Delimiter))
+		if m.Delimiter == '\t' {
 			word = `'\t'`
 		}
 		format += ", DELIMITER " + word
 	}
-	if m.packed != "" {
-		p.Notes = append(p.Notes, fmt.Sprintf("the file is packed with %s: a stream over FILES reads it when it is unpacked", m.packed))
+	if m.Packed != "" {
+		p.Notes = append(p.Notes, fmt.Sprintf("the file is packed with %s: a stream over FILES reads it when it is unpacked", m.Packed))
 	}
 	p.SQL = declaration(p, replaces, where, format, idle)
 	return p, nil
@@ -280,7 +280,7 @@ func (s *Samples) freeName(p *Proposal, m *material) (replaces bool) {
 	name := p.Name
 	for n := 2; ; n++ {
 		kind := cat.KindOf(p.Name)
-		if st := cat.Streams[p.Name]; st != nil && st.Place == "topic" && st.Address == m.topic {
+		if st := cat.Streams[p.Name]; st != nil && st.OwnTopics && st.Address == m.topic {
 			p.Notes = append(p.Notes, fmt.Sprintf("the stream %q is declared: OR REPLACE changes it together with the jobs that use it, where columns are added that may be NULL", p.Name))
 			return true
 		}
@@ -299,9 +299,9 @@ func (s *Samples) freeName(p *Proposal, m *material) (replaces bool) {
 // look notes what the messages hold; unreadable ones are no rows.
 func (m *material) look() (root *found, unreadable int, err error) {
 	root = newFound()
-	switch m.format {
+	switch m.Format {
 	case "json":
-		for _, x := range m.messages {
+		for _, x := range m.Messages {
 			if t := bytes.TrimSpace(x.Value); len(t) == 0 || t[0] != '{' || !json.Valid(t) || !utf8.Valid(t) {
 				unreadable++
 				continue
@@ -309,8 +309,8 @@ func (m *material) look() (root *found, unreadable int, err error) {
 			root.note(x.Value)
 		}
 	case "csv":
-		header := m.header
-		for i, x := range m.messages {
+		header := m.Header
+		for i, x := range m.Messages {
 			fields, err := container.CSVFields(x.Value)
 			if err != nil {
 				unreadable++
@@ -329,12 +329,12 @@ func (m *material) look() (root *found, unreadable int, err error) {
 			}
 		}
 	default:
-		root.rows = len(m.messages)
+		root.rows = len(m.Messages)
 		line := root.field("line")
 		line.rows, line.texts = root.rows, root.rows
 	}
 	if root.rows == 0 {
-		return nil, 0, base.Errorf(base.ErrRefused, "none of %d messages is a row of %s", len(m.messages), strings.ToUpper(m.format))
+		return nil, 0, base.Errorf(base.ErrRefused, "none of %d messages is a row of %s", len(m.Messages), strings.ToUpper(m.Format))
 	}
 	return root, unreadable, nil
 }
@@ -385,7 +385,7 @@ func times(m *material, root *found, columns []ProposedColumn) (out []ProposedTi
 		}
 		newest := map[int]int64{}
 		var lags, ages []int64
-		for _, x := range m.messages {
+		for _, x := range m.Messages {
 			at, ok := timeIn(m, root, x, c.Name, millis)
 			if !ok {
 				continue
@@ -428,7 +428,7 @@ func times(m *material, root *found, columns []ProposedColumn) (out []ProposedTi
 // timeIn reads a time of a message, in microseconds.
 func timeIn(m *material, root *found, x recorded.Message, column string, millis bool) (int64, bool) {
 	var text string
-	if m.format == "csv" {
+	if m.Format == "csv" {
 		fields, err := container.CSVFields(x.Value)
 		k := slices.Index(root.order, column)
 		if err != nil || k < 0 || k >= len(fields) {
@@ -519,12 +519,12 @@ func (s *Samples) proposeTable(p *Proposal, m *material) error {
 	var b strings.Builder
 	fmt.Fprintf(&b, "DECLARE TABLE %s (", sql.Quoted(p.Name))
 	var keys []string
-	for _, c := range m.table.columns {
+	for _, c := range m.Columns {
 		if c.Key {
 			keys = append(keys, sql.Quoted(c.Name))
 		}
 	}
-	for i, c := range m.table.columns {
+	for i, c := range m.Columns {
 		if i > 0 {
 			b.WriteString(", ")
 		}
@@ -542,7 +542,7 @@ func (s *Samples) proposeTable(p *Proposal, m *material) error {
 	if len(keys) == 0 {
 		p.Notes = append(p.Notes, "the table has no primary key: put PRIMARY KEY behind the column that tells its rows apart")
 	}
-	fmt.Fprintf(&b, ") FROM MARIADB %s VIA %s (REFRESH EVERY 1 MINUTE);", sql.QuotedText(m.table.name), sql.Quoted(m.table.via))
+	fmt.Fprintf(&b, ") FROM MARIADB %s VIA %s (REFRESH EVERY 1 MINUTE);", sql.QuotedText(m.table), sql.Quoted(m.via.Name))
 	p.SQL = laidOut(b.String())
 	return nil
 }

@@ -6,9 +6,11 @@ import (
 	"strings"
 	"time"
 
-	"fiume/internal/connect/files"
+	"fiume/internal/connect"
+	"fiume/internal/connect/contract"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
+	"fiume/internal/service/topics"
 )
 
 // longestSample is how long the data of a place may take to come, where columns are found in it.
@@ -18,35 +20,30 @@ const longestSample = 10 * time.Second
 func (s *Samples) Sampled(d plan.Sampled) ([]sql.Column, []sql.Name, error) {
 	ctx, done := context.WithTimeout(context.Background(), longestSample)
 	defer done()
-	switch d.Place {
-	case "topic":
-		m, err := s.gather(ctx, SampleRequest{Topic: d.Address})
-		if err != nil {
-			return nil, nil, err
-		}
-		m.format = d.Options.Word("format", "json")
-		return columnsIn(m)
-	case "mariadb":
-		m, err := s.gatherTable(ctx, d.Via, d.Address, 1)
-		if err != nil {
-			return nil, nil, err
-		}
-		return m.table.declared(d.Table)
-	}
-	return sampledFiles(s.Files, d)
+	return sampled(ctx, s.Env(), d)
 }
 
-// SampledFiles finds the columns of a declaration over files, which needs no service.
-func SampledFiles(d plan.Sampled) ([]sql.Column, []sql.Name, error) { return sampledFiles(nil, d) }
+// SampledLocally finds the columns of a declaration whose place needs no service.
+func SampledLocally(d plan.Sampled) ([]sql.Column, []sql.Name, error) {
+	return sampled(context.Background(), &contract.Env{}, d)
+}
 
-func sampledFiles(roots *files.Roots, d plan.Sampled) ([]sql.Column, []sql.Name, error) {
-	if d.Place != "files" {
-		return nil, nil, fmt.Errorf("%s is looked at by the service alone; use fiume apply", strings.ToUpper(d.Place))
+func sampled(ctx context.Context, env *contract.Env, d plan.Sampled) ([]sql.Column, []sql.Name, error) {
+	from, ok := connect.Of(d.Place).(contract.Sampler)
+	if !ok {
+		return nil, nil, fmt.Errorf("%s tells no columns; list them", strings.ToUpper(d.Place))
 	}
-	m, err := gatherFile(roots, SampleRequest{File: d.Address, Format: d.Options.Word("format", "json"), NoHeader: !d.Options.Flag("header", true)}, MostMessages)
+	w := contract.Wanted{Address: d.Address, Via: d.Via, Options: d.Options, Limit: usualMessages, Bytes: topics.MostBytes, Partition: -1, From: -1,
+		Format: d.Options.Word("format", "json"), Headless: !d.Options.Flag("header", true)}
+	got, err := from.Sample(ctx, env, w)
 	if err != nil {
 		return nil, nil, err
 	}
+	m := &material{Sample: got, table: d.Address}
+	if got.Columns != nil {
+		return m.declared(d.Table)
+	}
+	m.Format = w.Format
 	return columnsIn(m)
 }
 
@@ -66,9 +63,9 @@ func columnsIn(m *material) ([]sql.Column, []sql.Name, error) {
 }
 
 // declared gives the columns and the key of a table of a database.
-func (t *tableMaterial) declared(keyed bool) (columns []sql.Column, key []sql.Name, err error) {
+func (m *material) declared(keyed bool) (columns []sql.Column, key []sql.Name, err error) {
 	var texts []string
-	for _, c := range t.columns {
+	for _, c := range m.Columns {
 		text := sql.Quoted(c.Name) + " " + c.Type
 		if c.NotNull {
 			text += " NOT NULL"
@@ -79,7 +76,7 @@ func (t *tableMaterial) declared(keyed bool) (columns []sql.Column, key []sql.Na
 		}
 	}
 	if keyed && key == nil {
-		return nil, nil, fmt.Errorf("the table '%s' has no primary key; list the columns, with PRIMARY KEY behind the one that tells its rows apart", t.name)
+		return nil, nil, fmt.Errorf("the table '%s' has no primary key; list the columns, with PRIMARY KEY behind the one that tells its rows apart", m.table)
 	}
 	columns, err = parsed(texts)
 	return columns, key, err

@@ -4,14 +4,13 @@ package samples
 
 import (
 	"bytes"
+	"cmp"
 	"compress/gzip"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"os"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -20,8 +19,8 @@ import (
 	"unicode/utf8"
 
 	"fiume/internal/catalog"
-	"fiume/internal/connect/files"
-	"fiume/internal/connect/mariadb"
+	"fiume/internal/connect"
+	"fiume/internal/connect/contract"
 	"fiume/internal/connect/recorded"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
@@ -92,192 +91,62 @@ const (
 
 // material is what a sample is made of, before it is kept.
 type material struct {
-	name, origin, format string
-	header               []string
-	messages             []recorded.Message
-	delimiter            rune   // of CSV in a file; its messages have commas
-	packed               string // what its file is packed with
-	topic                string // where it is from
-	table                *tableMaterial
-}
-
-// tableMaterial is a table of a database: its columns tell what a declaration needs.
-type tableMaterial struct {
-	via, name string
-	columns   []mariadb.TableColumn
+	*contract.Sample
+	name  string
+	topic string         // where it is from
+	table string         // the same
+	via   *plan.Endpoint // of the table
 }
 
 // gather takes together what a request asks for.
 func (s *Samples) gather(ctx context.Context, r SampleRequest) (*material, error) {
-	limit := r.Limit
-	if limit == 0 {
-		limit = usualMessages
-	}
-	limit = min(limit, MostMessages)
-	m := &material{name: r.Name}
+	w := contract.Wanted{Limit: min(cmp.Or(r.Limit, usualMessages), MostMessages), Bytes: topics.MostBytes, Format: r.Format, Headless: r.NoHeader, Partition: -1, From: -1, Since: r.Since}
+	m := &material{topic: r.Topic, table: r.Table}
+	var from contract.Sampler
 	switch {
 	case r.Data != nil || r.File != "":
-		m, err := gatherFile(s.Files, r, limit)
-		if errors.Is(err, errNoFile) {
-			err = base.Errorf(base.ErrRefused, "%s on the machine of the service", err)
-		}
-		return m, err
+		from, w.Address, w.Data = connect.UploadedTo, r.File, r.Data
 	case r.Topic != "":
-		read := topics.Reading{Partition: -1, From: -1, Since: r.Since, Limit: limit}
 		if r.Partition != nil {
-			read.Partition = *r.Partition
+			w.Partition = *r.Partition
 		}
 		if r.From != nil {
-			read.From = *r.From
+			w.From = *r.From
 		}
-		t, err := s.topics.Named(r.Topic)
-		if err != nil {
+		if _, err := s.topics.Named(r.Topic); err != nil { // it suggests another name
 			return nil, err
 		}
-		if r.Since.IsZero() && read.From < 0 {
-			read.Last = max(1, limit/len(t.Partitions()))
-		}
-		all, err := s.topics.Recorded(r.Topic, read)
-		if err != nil {
-			return nil, err
-		}
-		if len(all) == 0 {
-			return nil, base.Errorf(base.ErrRefused, "the topic '%s' has no messages there", r.Topic)
-		}
-		m.origin, m.topic, m.messages, m.format = "topic "+r.Topic, r.Topic, all, formatOf(all)
-		if m.name == "" {
-			m.name = NameOf(r.Topic, "topic")
-		}
+		from, w.Address, w.Format = connect.OwnTopics, r.Topic, ""
 	case r.Table != "":
-		e := s.Current().Endpoints[r.Via]
-		if e == nil {
+		if m.via = s.Current().Endpoints[r.Via]; m.via == nil {
 			return nil, base.Errorf(base.ErrNotFound, "no endpoint is called %q", r.Via)
 		}
-		var err error
-		if m, err = s.gatherTable(ctx, e, r.Table, limit); err != nil {
-			return nil, err
+		var ok bool
+		if from, ok = connect.Of(m.via.Place).(contract.Sampler); !ok {
+			return nil, base.Errorf(base.ErrRefused, "what lies behind %s cannot be looked at", r.Via)
 		}
-		m.name = r.Name
-		if m.name == "" {
-			m.name = NameOf(r.Table, "table")
-		}
+		w.Address, w.Via = r.Table, m.via
 	default:
 		return nil, base.Errorf(base.ErrRefused, "say what the sample is made of: data, file, topic or table")
 	}
-	return m, nil
-}
-
-// gatherTable takes the columns and the first rows of a table.
-func (s *Samples) gatherTable(ctx context.Context, e *plan.Endpoint, table string, limit int) (*material, error) {
-	columns, rows, err := mariadb.Sample(ctx, e, table, limit, s.Databases)
-	if err != nil {
+	var err error
+	if m.Sample, err = from.Sample(ctx, s.Env(), w); err != nil {
+		if errors.Is(err, os.ErrNotExist) { // the caller's machine may have it
+			err = fmt.Errorf("%w on the machine of the service", err)
+		}
 		return nil, base.Errorf(base.ErrRefused, "%s", err)
 	}
-	m := &material{origin: fmt.Sprintf("table %s via %s", table, e.Name), format: "json", table: &tableMaterial{e.Name, table, columns}}
-	for i, v := range rows {
-		m.messages = append(m.messages, recorded.Message{Offset: int64(i), At: time.Now().UnixMicro(), Value: v})
+	if m.name = r.Name; m.name == "" {
+		otherwise := "upload"
+		switch {
+		case r.Topic != "":
+			otherwise = "topic"
+		case r.Table != "":
+			otherwise = "table"
+		}
+		m.name = NameOf(m.Sample.Name, otherwise)
 	}
 	return m, nil
-}
-
-// gatherFile takes the messages of a file, or of one that was uploaded.
-func gatherFile(roots *files.Roots, r SampleRequest, limit int) (*material, error) {
-	m := &material{name: r.Name}
-	data := r.Data
-	m.origin = "file " + r.File
-	if data == nil {
-		var err error
-		if data, err = readSome(roots, r.File); errors.Is(err, errNoFile) {
-			return nil, err
-		} else if err != nil {
-			return nil, base.Errorf(base.ErrRefused, "%s", err)
-		}
-	} else if r.File == "" {
-		m.origin = "an uploaded file"
-	}
-	if len(data) > topics.MostBytes {
-		return nil, base.Errorf(base.ErrRefused, "the file has %d bytes, a sample at most %d; take a part of it", len(data), topics.MostBytes)
-	}
-	data, packed, err := container.Unpacked(data, topics.MostBytes)
-	if err != nil {
-		return nil, base.Errorf(base.ErrRefused, "%s: %s", m.origin, err)
-	}
-	m.packed = packed
-	f := r.Format
-	if f == "" {
-		f = container.FormatOf(r.File, data)
-	}
-	values, header, err := container.Messages(f, data, !r.NoHeader, limit)
-	if err != nil {
-		return nil, base.Errorf(base.ErrRefused, "%s: %s", m.origin, err)
-	}
-	if m.format = f; f == "avro" || f == "parquet" {
-		m.format = "json"
-	}
-	m.header = header
-	if f == "csv" {
-		m.delimiter = container.Delimiter(data)
-	}
-	now := time.Now().UnixMicro()
-	for i, v := range values {
-		m.messages = append(m.messages, recorded.Message{Offset: int64(i), At: now, Value: v})
-	}
-	if m.name == "" {
-		m.name = NameOf(filepath.Base(r.File), "upload")
-	}
-	return m, nil
-}
-
-var errNoFile = errors.New("there is no file")
-
-// readSome reads a file, or the first of a directory or a pattern, up to what a sample may hold.
-func readSome(roots *files.Roots, address string) ([]byte, error) {
-	names, err := roots.Names(address)
-	if err != nil {
-		if path, perr := roots.Path(address); perr == nil {
-			if _, serr := os.Stat(path); errors.Is(serr, os.ErrNotExist) {
-				return nil, fmt.Errorf("%w %s", errNoFile, address)
-			}
-		}
-		return nil, err
-	}
-	path := names[0]
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	b := make([]byte, topics.MostBytes)
-	n, err := f.ReadAt(b, 0)
-	if n == 0 && !errors.Is(err, io.EOF) {
-		return nil, err
-	}
-	if n < len(b) {
-		return b[:n], nil
-	}
-	if cut := bytes.LastIndexByte(b[:n], '\n'); cut > 0 { // whole lines
-		n = cut + 1
-	}
-	return b[:n], nil
-}
-
-// formatOf guesses the format of messages.
-func formatOf(ms []recorded.Message) string {
-	object, commas := 0, 0
-	for _, m := range ms {
-		if t := bytes.TrimLeft(m.Value, " \t"); len(t) > 0 && t[0] == '{' {
-			object++
-		} else if bytes.IndexByte(t, ',') >= 0 {
-			commas++
-		}
-	}
-	switch {
-	case 2*object >= len(ms):
-		return "json"
-	case 10*commas >= 9*len(ms):
-		return "csv"
-	}
-	return "text"
 }
 
 // NameOf makes an identifier of something's name.
@@ -324,7 +193,7 @@ func (s *Samples) Keep(ctx context.Context, actor string, r SampleRequest) (*Sam
 	z := gzip.NewWriter(&b)
 	e := json.NewEncoder(z)
 	size := 0
-	for _, x := range m.messages {
+	for _, x := range m.Messages {
 		k := kept{Partition: x.Partition, Offset: x.Offset, At: x.At, Key: x.Key}
 		if utf8.Valid(x.Value) {
 			text := string(x.Value)
@@ -341,18 +210,18 @@ func (s *Samples) Keep(ctx context.Context, actor string, r SampleRequest) (*Sam
 		return nil, err
 	}
 	if b.Len() > topics.MostBytes {
-		return nil, base.Errorf(base.ErrRefused, "the sample has too many bytes; take fewer messages than %d", len(m.messages))
+		return nil, base.Errorf(base.ErrRefused, "the sample has too many bytes; take fewer messages than %d", len(m.Messages))
 	}
-	row := catalog.Sample{Name: m.name, Origin: m.origin, Format: m.format, Messages: len(m.messages), Bytes: size, Data: b.Bytes()}
-	if m.header != nil {
-		h, _ := json.Marshal(m.header)
+	row := catalog.Sample{Name: m.name, Origin: m.Origin, Format: m.Format, Messages: len(m.Messages), Bytes: size, Data: b.Bytes()}
+	if m.Header != nil {
+		h, _ := json.Marshal(m.Header)
 		row.Header = string(h)
 	}
 	if err := s.Store.PutSample(&row); err != nil {
 		return nil, err
 	}
 	s.Note(actor, "kept", "sample "+strconv.Itoa(int(row.ID)), fmt.Sprintf("%d messages of %s", row.Messages, row.Origin))
-	return &SampleDetail{sampleInfo(row), firstOf(m.messages)}, nil
+	return &SampleDetail{sampleInfo(row), firstOf(m.Messages)}, nil
 }
 
 func firstOf(ms []recorded.Message) []topics.Message {
@@ -433,8 +302,8 @@ func (s *Samples) Drop(actor string, id uint) error {
 // Fitted gives a sample's messages as a stream reads them.
 func Fitted(info SampleInfo, ms []recorded.Message, st *plan.Stream) ([]recorded.Message, error) {
 	format := st.Options.Word("format", "json")
-	if st.Place == "mariadb" {
-		format = "json"
+	if !plan.Takes(connect.Of(st.Place).Place().Source, "format") {
+		format = "json" // its rows have no format of their own
 	}
 	switch {
 	case format == "text": // any message is a line

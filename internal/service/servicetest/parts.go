@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"fiume/internal/catalog"
-	"fiume/internal/connect/files"
+	"fiume/internal/connect/roots"
 	"fiume/internal/disk"
 	"fiume/internal/service/base"
 	"fiume/internal/service/declare"
@@ -61,7 +61,7 @@ func open(t *testing.T, dir string, records *catalog.Memory) *Parts {
 			t.Fatal(err)
 		}
 	}
-	b.Files, err = files.NewRoots(filepath.Join(dir, "files"))
+	b.Files, err = roots.New(filepath.Join(dir, "files"))
 	must()
 	b.TopicLog, err = topiclog.OpenOn(disk.OS{}, filepath.Join(dir, "topics"), nil)
 	must()

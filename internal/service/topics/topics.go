@@ -3,7 +3,6 @@ package topics
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -14,42 +13,11 @@ import (
 	"unicode/utf8"
 
 	"fiume/internal/connect/recorded"
-	"fiume/internal/core/column"
-	"fiume/internal/core/flow"
-	"fiume/internal/core/plan"
+	intopics "fiume/internal/connect/topics"
 	"fiume/internal/core/sql"
-	"fiume/internal/format"
 	"fiume/internal/service/base"
 	"fiume/internal/topiclog"
 )
-
-// BadRows counts the messages that are no rows, and gives a reason.
-func BadRows(st *plan.Stream, table *plan.Table, ms []recorded.Message) (bad int, reason string, err error) {
-	use := &plan.Use{All: true}
-	var dec flow.Decoder
-	if table != nil {
-		dec, err = format.NewTableDecoder(table, use, nil)
-	} else {
-		dec, err = format.NewDecoder(st, use, nil)
-	}
-	if err != nil {
-		return 0, "", err
-	}
-	src := recorded.Open(&plan.Op{Stream: st}, st.Name, ms)
-	for _, sp := range src.Splits() {
-		var p flow.Piece
-		for {
-			if err := sp.Next(&p); err != nil {
-				break
-			}
-			var b column.Batch
-			for _, r := range dec.Decode(p.Data, p.Messages, &b) {
-				bad, reason = bad+1, r.Reason
-			}
-		}
-	}
-	return bad, reason, nil
-}
 
 // Topics are the topics of a service.
 type Topics struct {
@@ -148,17 +116,17 @@ func (s *Topics) Info(t *topiclog.Topic) TopicInfo {
 	s.mu.Unlock()
 	cat := s.Current()
 	for n, st := range cat.Streams {
-		if st.Place == "topic" && st.Address == t.Name {
+		if st.OwnTopics && st.Address == t.Name {
 			out.ReadBy = append(out.ReadBy, n)
 		}
 	}
 	for n, tb := range cat.Tables {
-		if tb.Place == "topic" && tb.Address == t.Name {
+		if tb.OwnTopics && tb.Address == t.Name {
 			out.ReadBy = append(out.ReadBy, n)
 		}
 	}
 	for n, k := range cat.Sinks {
-		if k.Place == "topic" && k.Address == t.Name {
+		if k.OwnTopics && k.Address == t.Name {
 			out.WrittenBy = append(out.WrittenBy, n)
 		}
 	}
@@ -289,24 +257,6 @@ func (s *Topics) Write(name, batch string, recs []topiclog.Record) (again bool, 
 	return false, t.Append(recs)
 }
 
-// Reading says which messages of a topic to read.
-type Reading struct {
-	Partition int       // -1: all
-	From      int64     // an offset, for one partition; -1: the beginning
-	Since     time.Time // zero: not by time
-	Last      int       // the last so many of each partition; 0: not so
-	Limit     int       // in all
-	Bytes     int       // in all, but for the message that goes beyond them; 0: mostAnswered
-	Key       string    // only those with this key, unless empty
-	Text      string    // only those whose value has this text, unless empty
-}
-
-// MostScanned is how many messages of a partition are looked at to find those with a key or a text.
-const MostScanned = 2_000_000
-
-// MostBytes is how many bytes of messages a sample may have.
-const MostBytes = 12 << 20
-
 // mostAnswered is how many bytes of messages are given at once.
 const mostAnswered = 8 << 20
 
@@ -325,98 +275,22 @@ func (s *Topics) Read(name string, r Reading) (out []Message, cut bool, err erro
 
 // Recorded reads messages as they lie in the topic.
 func (s *Topics) Recorded(name string, r Reading) ([]recorded.Message, error) {
-	left := cmp.Or(r.Bytes, MostBytes)
 	t, err := s.Named(name)
 	if err != nil {
 		return nil, err
 	}
-	if r.Partition >= len(t.Partitions()) {
-		return nil, base.Errorf(base.ErrNotFound, "the topic '%s' has partitions 0 to %d", name, len(t.Partitions())-1)
+	out, err := intopics.Read(t, r)
+	if errors.Is(err, intopics.ErrNotThere) {
+		err = base.Errorf(base.ErrNotFound, "%s", err)
 	}
-	out := []recorded.Message{}
-	for i, p := range t.Partitions() {
-		if r.Partition >= 0 && i != r.Partition {
-			continue
-		}
-		first, next := p.First(), p.Next()
-		from := first
-		switch {
-		case r.From >= 0 && r.Partition >= 0:
-			if r.From < first || r.From > next {
-				return nil, base.Errorf(base.ErrNotFound, "partition %d of '%s' holds the offsets %d to %d", i, name, first, next)
-			}
-			from = r.From
-		case !r.Since.IsZero():
-			if from, err = p.OffsetAt(r.Since.UnixMicro()); err != nil {
-				return nil, err
-			}
-		case r.Last > 0 && r.Key == "" && r.Text == "":
-			from = max(first, next-int64(r.Last))
-		}
-		sought := r.Key != "" || r.Text != ""
-		if sought {
-			from = max(from, next-MostScanned)
-		}
-		var part []recorded.Message
-		room := r.Limit - len(out)
-		err := EachMessage(p, from, next, func(v topiclog.View, b []byte) bool {
-			if r.Key != "" && string(b[v.KeyFrom:v.KeyTo]) != r.Key || r.Text != "" && !bytes.Contains(b[v.From:v.To], []byte(r.Text)) {
-				return true
-			}
-			part = append(part, recordedAs(i, v, b))
-			if left -= v.To - v.From + v.KeyTo - v.KeyFrom; left <= 0 {
-				return false
-			}
-			if sought && r.Last > 0 {
-				if len(part) >= 2*r.Last {
-					part = append(part[:0], part[len(part)-r.Last:]...)
-				}
-				return true
-			}
-			return len(part) < room
-		})
-		if err != nil {
-			return nil, err
-		}
-		if sought && r.Last > 0 {
-			part = part[max(0, len(part)-r.Last):]
-		}
-		out = append(out, part[:min(len(part), max(room, 0))]...)
-	}
-	return out, nil
+	return out, err
 }
 
-// recordedAs copies a message.
-func recordedAs(partition int, v topiclog.View, b []byte) recorded.Message {
-	m := recorded.Message{Partition: partition, Offset: v.Offset, At: v.At, Value: bytes.Clone(b[v.From:v.To])}
-	if v.KeyTo > 0 {
-		m.Key = bytes.Clone(b[v.KeyFrom:v.KeyTo])
-	}
-	return m
-}
+// Reading says which messages of a topic to read.
+type Reading = intopics.Reading
 
-// EachMessage reads the messages of a partition in [from, to) until each says false.
-func EachMessage(p *topiclog.Partition, from, to int64, each func(v topiclog.View, b []byte) bool) error {
-	var buf []byte
-	for going := true; going && from < to; {
-		b, next, err := p.Read(from, buf, 256<<10)
-		if err != nil {
-			return err
-		}
-		if err := topiclog.Views(b, from, func(v topiclog.View) {
-			if going && v.Offset < to {
-				going = each(v, b)
-			}
-		}); err != nil {
-			return err
-		}
-		if next == from {
-			break
-		}
-		from, buf = next, b
-	}
-	return nil
-}
+// MostBytes is how many bytes of messages a sample may have.
+const MostBytes = intopics.MostBytes
 
 // followed is how many messages a look at a topic that is followed gives at most; of more it gives the newest.
 const followed = 200
@@ -454,11 +328,11 @@ func (s *Topics) Follow(ctx context.Context, name string, r Reading, each func(m
 				left += next - followed - at[i]
 				at[i] = next - followed
 			}
-			err := EachMessage(p, at[i], next, func(v topiclog.View, b []byte) bool {
+			err := intopics.Each(p, at[i], next, func(v topiclog.View, b []byte) bool {
 				if r.Key != "" && string(b[v.KeyFrom:v.KeyTo]) != r.Key || r.Text != "" && !bytes.Contains(b[v.From:v.To], []byte(r.Text)) {
 					return true
 				}
-				out = append(out, MessageOf(recordedAs(i, v, b)))
+				out = append(out, MessageOf(intopics.Recorded(i, v, b)))
 				return true
 			})
 			if err != nil {

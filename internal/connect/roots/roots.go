@@ -1,4 +1,5 @@
-package files
+// Package roots keeps the addresses of files below directories that are set apart for them.
+package roots
 
 import (
 	"errors"
@@ -6,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 )
 
@@ -15,8 +17,8 @@ type Roots struct {
 	dirs []string // absolute, links followed
 }
 
-// NewRoots makes roots of directories, and makes those that are not there. Relative addresses are taken from the first.
-func NewRoots(dirs ...string) (*Roots, error) {
+// New makes roots of directories, and makes those that are not there. Relative addresses are taken from the first.
+func New(dirs ...string) (*Roots, error) {
 	r := &Roots{}
 	for _, d := range dirs {
 		d, err := filepath.Abs(d)
@@ -98,7 +100,7 @@ func (r *Roots) Names(address string) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	names, err := list(path)
+	names, err := List(path)
 	if err != nil {
 		return nil, err
 	}
@@ -111,6 +113,46 @@ func (r *Roots) Names(address string) ([]string, error) {
 		}
 	}
 	return names, nil
+}
+
+// List gives the files that an address names: a file, the files of a directory in the order of their
+// names without hidden ones, or those that match a pattern.
+func List(address string) ([]string, error) {
+	st, err := os.Stat(address)
+	if err == nil && !st.IsDir() {
+		return []string{address}, nil
+	}
+	var names []string
+	if err == nil {
+		entries, err := os.ReadDir(address)
+		if err != nil {
+			return nil, err
+		}
+		for _, e := range entries {
+			if !e.IsDir() && !strings.HasPrefix(e.Name(), ".") {
+				names = append(names, filepath.Join(address, e.Name()))
+			}
+		}
+		if len(names) == 0 {
+			return nil, fmt.Errorf("the directory %s has no files", address)
+		}
+		return names, nil
+	}
+	if !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	if strings.ContainsAny(address, "*?[") {
+		names, err = filepath.Glob(address)
+		if err != nil {
+			return nil, fmt.Errorf("the pattern %s cannot be read: %w", address, err)
+		}
+		names = slices.DeleteFunc(names, func(n string) bool { return strings.HasPrefix(filepath.Base(n), ".") })
+		if len(names) == 0 {
+			return nil, fmt.Errorf("no file matches %s", address)
+		}
+		return names, nil
+	}
+	return nil, fmt.Errorf("there is no file or directory %s", address)
 }
 
 // regular refuses what is no file on a disk: a pipe or a device may give nothing for ever, or never end.

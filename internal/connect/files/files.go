@@ -1,0 +1,196 @@
+// Package files reads streams from files and writes sinks to directories of part files.
+package files
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"fiume/internal/connect/contract"
+	"fiume/internal/connect/recorded"
+	"fiume/internal/connect/roots"
+	"fiume/internal/core/flow"
+	"fiume/internal/core/plan"
+	"fiume/internal/format/container"
+)
+
+// Connector is FILES.
+var Connector connector
+
+type connector struct{}
+
+// Place implements contract.Connector.
+func (connector) Place() plan.Place { return described }
+
+// OpenSource implements contract.Reader.
+func (connector) OpenSource(env *contract.Env, scan *plan.Op) (flow.Source, error) {
+	watch := time.Duration(0)
+	if env.Durable && scan.Aux {
+		watch = time.Second
+	}
+	return Open(scan, cmp.Or(env.Piece, DefaultPiece), watch, env.Roots)
+}
+
+// CheckSource implements contract.Reader.
+func (connector) CheckSource(_ context.Context, env *contract.Env, s *plan.Stream) error {
+	_, err := env.Roots.Path(s.Address)
+	return err
+}
+
+// OpenSink implements contract.Writer.
+func (connector) OpenSink(env *contract.Env, out *plan.Op) (flow.Sink, error) {
+	return OpenSink(env.FS(), out, env.Roots, env.WriterOf(out))
+}
+
+// CheckSink implements contract.Writer.
+func (connector) CheckSink(_ context.Context, env *contract.Env, out *plan.Op) error {
+	_, err := env.Roots.Path(out.Sink.Address)
+	return err
+}
+
+// Owned implements contract.Owner: the directory, with its links followed.
+func (connector) Owned(env *contract.Env, s *plan.Sink) (string, bool) {
+	dir, err := env.Roots.Path(s.Address)
+	if err != nil {
+		return "", false // that is said elsewhere
+	}
+	if real, err := filepath.EvalSymlinks(dir); err == nil {
+		dir = real
+	}
+	return "the directory " + dir, true
+}
+
+// Leave implements contract.Owner.
+func (connector) Leave(env *contract.Env, out *plan.Op) error {
+	dir, err := env.Roots.Path(out.Sink.Address)
+	if err != nil {
+		return nil // nothing was written
+	}
+	return leave(env.FS(), dir, env.WriterOf(out))
+}
+
+// Test implements contract.Tester.
+func (connector) Test(_ context.Context, env *contract.Env, of contract.Tested, r *contract.Report) {
+	if of.Sink != nil {
+		dir, err := env.Roots.Path(of.Sink.Address)
+		if err == nil {
+			err = mayWriteTo(dir)
+		}
+		r.Saw("writable", err, "files can be made in "+of.Sink.Address)
+		return
+	}
+	st := of.Stream
+	names, err := env.Roots.Names(st.Address)
+	if !r.Saw("exists", err, fmt.Sprintf("%d files", len(names))) || len(names) == 0 {
+		return
+	}
+	n, notices, err := probe(st, env.Roots)
+	if r.Saw("readable", err, fmt.Sprintf("%d files can be opened", n)) && st.Options.Word("format", "") == "csv" {
+		r.Saw("columns fit", nil, cmp.Or(strings.Join(notices, "; "), "the columns are there"))
+	}
+}
+
+// mayWriteTo looks whether a file can be made in a directory, or in the nearest one above that is there.
+func mayWriteTo(dir string) error {
+	for {
+		st, err := os.Stat(dir)
+		if errors.Is(err, os.ErrNotExist) && filepath.Dir(dir) != dir {
+			dir = filepath.Dir(dir)
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if !st.IsDir() {
+			return fmt.Errorf("%s is a file, and a sink of FILES takes a directory", dir)
+		}
+		f, err := os.CreateTemp(dir, ".fiume-test-")
+		if err != nil {
+			return fmt.Errorf("no file can be made in %s: %w", dir, err)
+		}
+		return errors.Join(f.Close(), os.Remove(f.Name()))
+	}
+}
+
+// Sample implements contract.Sampler: messages of a file, of the first one of several, or of one that was uploaded.
+func (connector) Sample(_ context.Context, env *contract.Env, w contract.Wanted) (*contract.Sample, error) {
+	out := &contract.Sample{Name: filepath.Base(w.Address), Origin: "file " + w.Address}
+	data := w.Data
+	if data == nil {
+		var err error
+		if data, err = readSome(env.Roots, w.Address, w.Bytes); err != nil {
+			return nil, err
+		}
+	} else if w.Address == "" {
+		out.Origin, out.Name = "an uploaded file", "upload"
+	}
+	if len(data) > w.Bytes {
+		return nil, fmt.Errorf("the file has %d bytes, a sample at most %d; take a part of it", len(data), w.Bytes)
+	}
+	data, packed, err := container.Unpacked(data, w.Bytes)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", out.Origin, err)
+	}
+	out.Packed, out.Format = packed, w.Format
+	if out.Format == "" {
+		out.Format = container.FormatOf(w.Address, data)
+	}
+	values, header, err := container.Messages(out.Format, data, !w.Headless, w.Limit)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", out.Origin, err)
+	}
+	switch out.Header = header; out.Format {
+	case "avro", "parquet":
+		out.Format = "json"
+	case "csv":
+		out.Delimiter = container.Delimiter(data)
+	}
+	now := time.Now().UnixMicro()
+	for i, v := range values {
+		out.Messages = append(out.Messages, recorded.Message{Offset: int64(i), At: now, Value: v})
+	}
+	return out, nil
+}
+
+// readSome reads a file, or the first of a directory or a pattern, up to so many bytes.
+func readSome(within *roots.Roots, address string, most int) ([]byte, error) {
+	names, err := within.Names(address)
+	if err != nil {
+		if path, perr := within.Path(address); perr == nil {
+			if _, serr := os.Stat(path); errors.Is(serr, os.ErrNotExist) {
+				return nil, noFileError(address)
+			}
+		}
+		return nil, err
+	}
+	f, err := os.Open(names[0])
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	b := make([]byte, most)
+	n, err := f.ReadAt(b, 0)
+	if n == 0 && !errors.Is(err, io.EOF) {
+		return nil, err
+	}
+	if n < len(b) {
+		return b[:n], nil
+	}
+	if cut := bytes.LastIndexByte(b[:n], '\n'); cut > 0 { // whole lines
+		n = cut + 1
+	}
+	return b[:n], nil
+}
+
+// noFileError is the address of a file that is not there.
+type noFileError string
+
+func (e noFileError) Error() string        { return "there is no file " + string(e) }
+func (e noFileError) Is(target error) bool { return target == os.ErrNotExist }
