@@ -142,5 +142,5 @@ func TestColumnsSampled(t *testing.T) {
 	fiume(t, "", "check", path).want(t, 0, "2 statements, no errors")
 	path = writeFile(t, dir, "local.sql", fmt.Sprintf("DECLARE STREAM filed COLUMNS SAMPLED FROM FILES '%s/a.csv' (FORMAT csv); SELECT bib FROM filed WHERE paid IS NULL;", dir))
 	fiume(t, "", "run", path, "--quiet", "--output", "json").want(t, 0, `{"bib":8}`)
-	fiume(t, declare, "run", "-").want(t, 3, "TOPIC is looked at by the service alone")
+	fiume(t, declare, "run", "-").want(t, 3, "topics live in the service")
 }

@@ -386,7 +386,8 @@ function Splits({ job }: { job: JobDetail }) {
               head: "State",
               of: (s) => (
                 <span className="text-soft">
-                  {s.notice ||
+                  {(s.waiting && `waiting since ${ago(s.waiting.since)}, because ${s.waiting.reason}`) ||
+                    s.notice ||
                     (s.ended
                       ? "ended"
                       : s.idle

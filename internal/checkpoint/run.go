@@ -27,11 +27,14 @@ type Run struct {
 	// Settled says, when Do has given nil, that the newest checkpoint is where the job stands, and that the sinks
 	// have all rows up to there and none behind it.
 	Settled bool
+
+	arrived chan struct{} // splits ask for a checkpoint to join with, until one was taken
 }
 
 const (
 	finishWithin = 10 * time.Second // how long a job that is stopped may take for its last checkpoint
 	giveUpAfter  = time.Minute      // how long a checkpoint may take
+	joinsEvery   = time.Second      // at most so often a checkpoint is taken for splits that have come
 )
 
 // Do runs the plan from its newest checkpoint until its inputs end, it fails, or stop is cancelled: then it
@@ -73,6 +76,7 @@ func (r *Run) Do(kill, stop context.Context) error {
 	r.Settled = false
 	tick := time.NewTicker(r.Every)
 	defer tick.Stop()
+	taken := time.Now()
 	for {
 		select {
 		case err := <-ended:
@@ -86,11 +90,12 @@ func (r *Run) Do(kill, stop context.Context) error {
 			}
 			return err
 		case <-tick.C:
-			if err := r.take(stop, job, giveUpAfter); err != nil && stop.Err() == nil && kill.Err() == nil && !errors.Is(err, flow.ErrEnded) {
-				r.Keeper.Log("a checkpoint was abandoned, and will be tried again", "error", err)
-				if r.Abandoned != nil {
-					r.Abandoned(err)
-				}
+			r.now(kill, stop, job)
+			taken = time.Now()
+		case <-r.arrived:
+			if time.Since(taken) >= min(r.Every, joinsEvery) {
+				r.now(kill, stop, job)
+				taken = time.Now()
 			}
 		case <-stop.Done():
 			// A last checkpoint keeps place and state; without it the one before counts.
@@ -110,10 +115,27 @@ func (r *Run) Do(kill, stop context.Context) error {
 	}
 }
 
+// now takes a checkpoint, or says why it did not come about.
+func (r *Run) now(kill, stop context.Context, job *flow.Job) {
+	if err := r.take(stop, job, giveUpAfter); err != nil && stop.Err() == nil && kill.Err() == nil && !errors.Is(err, flow.ErrEnded) {
+		r.Keeper.Log("a checkpoint was abandoned, and will be tried again", "error", err)
+		if r.Abandoned != nil {
+			r.Abandoned(err)
+		}
+	}
+}
+
 // open makes the job of a checkpoint, with the journal; shut closes the journal.
 func (r *Run) open(snap *flow.Snapshot, entry Entry) (job *flow.Job, shut func(), err error) {
 	shut = func() {}
 	r.Options.Restore, r.Options.Checkpoints = snap, true
+	r.arrived = make(chan struct{}, 1)
+	r.Options.Arrived = func() {
+		select {
+		case r.arrived <- struct{}{}:
+		default:
+		}
+	}
 	r.Options.SameVersion = snap != nil && entry.Version == r.Keeper.Version
 	if journal := r.Keeper.Journal; journal != nil {
 		if err := r.Keeper.OpenJournal(); err != nil {

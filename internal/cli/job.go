@@ -138,7 +138,9 @@ func (a *app) printJob(d *jobs.JobDetail) {
 		var rows [][]string
 		for _, s := range d.Status.Splits {
 			state := "reading"
-			if s.Notice != "" {
+			if w := s.Waiting; w != nil {
+				state = fmt.Sprintf("waiting since %s because %s (tried %d times)", w.Since.Local().Format("15:04:05"), firstLine(w.Reason), w.Tries)
+			} else if s.Notice != "" {
 				state = s.Notice
 			} else if s.Ended {
 				state = "ended"

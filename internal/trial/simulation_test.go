@@ -2,6 +2,7 @@ package trial_test
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -176,6 +177,101 @@ func setting(seed uint64) trial.Setting {
 		Seed: seed, Parallelism: 1 + r.IntN(4), Partitions: 1 + r.IntN(3), Piece: 1 + r.IntN(40), Crashes: r.IntN(6), PowerLoss: r.IntN(2) == 0,
 		Trouble: []float64{0, 0, 0.02, 0.1}[r.IntN(4)], Every: time.Duration(1+r.IntN(30)) * time.Millisecond,
 		Pace: []time.Duration{0, 5 * time.Millisecond, 30 * time.Millisecond}[r.IntN(3)], Jumps: r.IntN(3) == 0}
+}
+
+// TestSimulationGrowing is TestSimulation with partitions that come while the job runs. Where a partition joins is a matter of time, and rows of it
+// that are older are late for a window then. Still each row is there once: the rows of the sinks and the late ones make the sums of the
+// plain rows, and sinks behind one result agree.
+func TestSimulationGrowing(t *testing.T) {
+	p := planOf(t, everySink)
+	first, n := environment("SEED", 1), environment("GROWING", 60)
+	late, lives := 0, 0
+	for seed := first; seed < first+n; seed++ {
+		d := newDay(uint64(seed))
+		set := setting(uint64(seed))
+		set.Partitions, set.Coming = 2+seed%3, 1+seed%4
+		// A partition waits for a checkpoint, which hardly comes about where one of its many writes fails each time.
+		if set.Trouble /= 4; set.CellBytes == 300 {
+			set.Trouble = 0
+		}
+		var got *trial.Result
+		var err error
+		synctest.Test(t, func(t *testing.T) {
+			ctx, cancel := context.WithTimeout(t.Context(), time.Hour)
+			defer cancel()
+			got, err = trial.Run(ctx, p, d.inputs, set)
+		})
+		if err == nil {
+			err = d.grown(got)
+		}
+		if err != nil {
+			t.Fatalf("SEED=%d GROWING=1: %+v\n%v", seed, set, err)
+		}
+		late += len(got.Sinks["late_topic"])
+		lives += got.Lives
+	}
+	t.Logf("%d seeds, %d lives, %d late rows", n, lives, late)
+	if n >= 50 && late == 0 {
+		t.Error("no row of a partition that came was late")
+	}
+}
+
+// grown checks a run with partitions that came.
+func (d day) grown(got *trial.Result) error {
+	for _, s := range []string{"odd_topic", "odd_files", "odd_table"} {
+		if !slices.Equal(got.Sinks[s], d.odd) {
+			return fmt.Errorf("%s: %s", s, difference(got.Sinks[s], d.odd))
+		}
+	}
+	for a, b := range map[string]string{"count_topic": "count_table", "running_topic": "running_table", "running_full": "running_table", "met_topic": "met_files"} {
+		if !slices.Equal(got.Sinks[a], got.Sinks[b]) {
+			return fmt.Errorf("%s and %s differ: %s", a, b, difference(got.Sinks[a], got.Sinks[b]))
+		}
+	}
+	type window struct{ Mat, Opens string }
+	sums := map[window][2]int{}
+	add := func(mat, opens string, reads, total int) {
+		w := window{mat, opens}
+		sums[w] = [2]int{sums[w][0] + reads, sums[w][1] + total}
+	}
+	var x struct {
+		Mat, Opens      string
+		At              time.Time `json:"read_at"`
+		Reads, Total, N int
+	}
+	for _, row := range got.Sinks["count_topic"] {
+		if err := json.Unmarshal([]byte(row), &x); err != nil {
+			return err
+		}
+		add(x.Mat, x.Opens, x.Reads, x.Total)
+	}
+	for _, row := range got.Sinks["late_topic"] {
+		var aside struct{ Row json.RawMessage }
+		if err := json.Unmarshal([]byte(row), &aside); err != nil {
+			return err
+		}
+		if err := json.Unmarshal(aside.Row, &x); err != nil {
+			return err
+		}
+		add(x.Mat, stamp(x.At.UnixMicro()/10_000_000*10_000_000), 1, x.N)
+	}
+	var all []string
+	for w, s := range sums {
+		all = append(all, fmt.Sprintf(`{"mat":"%s","opens":"%s","reads":%d,"total":%d}`, w.Mat, w.Opens, s[0], s[1]))
+	}
+	slices.Sort(all)
+	if !slices.Equal(all, d.counts) {
+		return fmt.Errorf("counts and %d late rows such as %v (%d): %s", len(got.Sinks["late_topic"]), got.Sinks["late_topic"][:min(2, len(got.Sinks["late_topic"]))], got.Late, difference(all, d.counts))
+	}
+	if got.Missing != 0 {
+		return fmt.Errorf("%d rows from before a crash did not come again", got.Missing)
+	}
+	for _, s := range got.Status.Steps {
+		if c := s.Counts; c.In != c.Passed+c.Filtered+c.Absorbed+c.Late+c.Rejected+c.Held || c.Held != 0 {
+			return fmt.Errorf("the ledger of %s %s does not balance: %+v", s.Kind, s.Step, c)
+		}
+	}
+	return nil
 }
 
 // simulate runs one seed with simulated time and gives what is wrong.

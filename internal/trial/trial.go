@@ -50,9 +50,10 @@ type Setting struct {
 	Piece       int           // messages in a batch of a topic; 0: all
 	Crashes     int           // at most; the last life is left in peace
 	PowerLoss   bool          // some of the crashes take with them what was not synced
-	Trouble     float64       // share of the operations of disk, tables and catalog that fail
+	Trouble     float64       // share of the operations of disk, tables, catalog and sources that fail
 	Every       time.Duration // between checkpoints; 0: 5 ms
 	Pace        time.Duration // at most so long is waited for each piece of a stream, and for a table
+	Coming      int           // partitions of each stream that come while the job runs, at most all of them
 	Damage      float64       // the chance that a file of a topic that is read is damaged before a life
 	Jumps       bool          // the clock jumps by hours
 	CellBytes   int           // parts of the state that hold more are cut in two; 0: as is usual
@@ -82,6 +83,9 @@ type World struct {
 	entries entries
 	missing func() int
 	lives   int
+
+	mu    sync.Mutex
+	shown map[string]int // by stream: partitions that have come
 }
 
 // entries are a catalog in memory.
@@ -129,7 +133,7 @@ func Run(ctx context.Context, p *plan.Plan, inputs map[string][]Message, set Set
 		set.Every = 5 * time.Millisecond
 	}
 	set.Parallelism, set.Partitions = max(set.Parallelism, 1), max(set.Partitions, 1)
-	w := &World{plan: p, set: set, r: rand.New(rand.NewPCG(set.Seed, 7)), memory: disk.NewMemory(), tables: map[string]*table{}}
+	w := &World{plan: p, set: set, r: rand.New(rand.NewPCG(set.Seed, 7)), memory: disk.NewMemory(), tables: map[string]*table{}, shown: map[string]int{}}
 	w.entries.trouble = func() (bool, bool) { return false, false }
 	if err := w.fill(inputs); err != nil {
 		return nil, err
@@ -274,9 +278,15 @@ func waiting(job *flow.Job) (out string) {
 	if job == nil {
 		return ""
 	}
-	for _, s := range job.Status().Steps {
+	st := job.Status()
+	for _, s := range st.Steps {
 		if s.Waiting != nil {
 			out += fmt.Sprintf("; %s %s, %d tries: %s", s.Kind, s.Step, s.Waiting.Tries, s.Waiting.Reason)
+		}
+	}
+	for _, s := range st.Splits {
+		if !s.Ended {
+			out += fmt.Sprintf("; %s has not ended: %+v", s.Split, s)
 		}
 	}
 	return out
@@ -345,6 +355,11 @@ func (w *World) life(ctx context.Context, last bool) (ended bool, status flow.St
 		return false, status, nil
 	}
 	o := &opener{w: w, fs: session, log: log, trouble: trouble, kill: kill}
+	o.chance = func(of float64) bool {
+		mu.Lock()
+		defer mu.Unlock()
+		return of > 0 && r.Float64() < of
+	}
 	o.wait = func() {
 		if w.set.Pace == 0 {
 			return
@@ -400,6 +415,7 @@ type opener struct {
 	kill    context.Context
 	trouble func() (bool, bool)
 	wait    func()
+	chance  func(of float64) bool
 	sinks   []*topics.Sink
 }
 
@@ -419,37 +435,78 @@ func (o *opener) OpenSource(scan *plan.Op) (flow.Source, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &paced{src, o.wait, int64(cmp.Or(o.w.set.Piece, math.MaxInt32))}, nil
+	p := &paced{Source: src, o: o, stream: scan.Stream.Name, most: int64(cmp.Or(o.w.set.Piece, math.MaxInt32)), all: len(src.Splits())}
+	o.w.mu.Lock()
+	defer o.w.mu.Unlock()
+	if n, ok := o.w.shown[p.stream]; ok {
+		p.from = n
+	} else {
+		p.from = p.all
+		if scan.OfTable == nil {
+			p.from = max(0, p.all-o.w.set.Coming)
+		}
+		o.w.shown[p.stream] = p.from
+	}
+	return p, nil
 }
 
-// paced is a source that takes its time and comes in small pieces.
+// paced is a source that takes its time, comes in small pieces, fails now and then, and whose partitions may come later.
 type paced struct {
 	flow.Source
-	wait func()
-	most int64
+	o      *opener
+	stream string
+	most   int64 // messages in a piece
+	from   int   // partitions that were there when it was opened, then those that were given
+	all    int
 }
 
 // Splits implements flow.Source.
-func (p *paced) Splits() (out []flow.Split) {
-	for _, s := range p.Source.Splits() {
-		out = append(out, &pacedSplit{s, p.wait, p.most})
+func (p *paced) Splits() []flow.Split { return p.between(0, p.from) }
+
+func (p *paced) between(from, to int) (out []flow.Split) {
+	for _, s := range p.Source.Splits()[from:to] {
+		out = append(out, &pacedSplit{s, p})
 	}
 	return out
 }
 
+// Arrived implements flow.Growing: another partition may have come.
+func (p *paced) Arrived() []flow.Split {
+	p.o.w.mu.Lock()
+	defer p.o.w.mu.Unlock()
+	if n := p.o.w.shown[p.stream]; n < p.all && p.o.chance(0.5) {
+		p.o.w.shown[p.stream]++
+	}
+	from := p.from
+	p.from = p.o.w.shown[p.stream]
+	return p.between(from, p.from)
+}
+
+// Grows implements flow.Growing.
+func (p *paced) Grows() bool {
+	p.o.w.mu.Lock()
+	defer p.o.w.mu.Unlock()
+	return p.o.w.shown[p.stream] < p.all
+}
+
+// Retry implements flow.Retrier.
+func (p *paced) Retry(err error) bool { return errors.Is(err, errAway) }
+
 type pacedSplit struct {
 	flow.Split
-	wait func()
-	most int64 // messages in a piece
+	of *paced
 }
 
 // Next implements flow.Split.
 func (s *pacedSplit) Next(p *flow.Piece) error {
-	s.wait()
-	if err := s.Split.Next(p); err != nil || p.Next <= p.Base+s.most {
+	s.of.o.wait()
+	if s.of.o.chance(s.of.o.w.set.Trouble) {
+		return errAway
+	}
+	if err := s.Split.Next(p); err != nil || p.Next <= p.Base+s.of.most {
 		return err
 	}
-	p.Next = p.Base + s.most
+	p.Next = p.Base + s.of.most
 	return s.Resume(p.Next)
 }
 

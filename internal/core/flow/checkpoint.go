@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -16,13 +17,16 @@ import (
 // Snapshot is a consistent cut through a running plan: the positions of the splits, the state of the
 // steps as of those positions, what the sinks need to go on, and the ledger.
 type Snapshot struct {
-	Keys   []string                 `json:"keys"`   // of the operators
-	Splits map[string]SplitPosition `json:"splits"` // by the scan's key and the split's name
-	Ledger []step.Counts            `json:"ledger"` // by operator
-	Sinks  map[string][]byte        `json:"sinks"`  // handles, by the output's key
+	Keys   []string                 `json:"keys"`            // of the operators
+	Scans  []string                 `json:"scans,omitempty"` // keys of those that were read
+	Splits map[string]SplitPosition `json:"splits"`          // by the scan's key and the split's name
+	Ledger []step.Counts            `json:"ledger"`          // by operator
+	Sinks  map[string][]byte        `json:"sinks"`           // handles, by the output's key
 	// Journal has the files of the journal that the state needs.
 	Journal []int64             `json:"journal,omitempty"`
 	State   map[string][][]byte `json:"-"` // by the operator's key, a piece a task
+
+	number int64 // of its marker in the run that took it; 0 in others
 }
 
 // SplitPosition is where a split is read on.
@@ -31,6 +35,8 @@ type SplitPosition struct {
 	Newest int64 `json:"newest"` // greatest event time so far, microseconds
 	Ended  bool  `json:"ended,omitempty"`
 	Idle   bool  `json:"idle,omitempty"` // passed over, by the wall clock of the run before
+	// Number is one more than the number by which rows know the split; 0: it has that of its place in the list.
+	Number int `json:"number,omitempty"`
 	// Mark is the place of a split whose places are more than a number.
 	Mark string `json:"mark,omitempty"`
 }
@@ -172,7 +178,12 @@ func (j *Job) Checkpoint(ctx context.Context) (*Snapshot, error) {
 	}()
 	live := false
 	for _, sc := range j.sources {
-		for _, sr := range sc.splits {
+		if open := sc.open(); open && !b.final {
+			if err := sc.grow(ctx, b.number); err != nil {
+				return nil, cmp.Or(context.Cause(ctx), ErrEnded)
+			}
+		}
+		for _, sr := range sc.splits() {
 			select {
 			case sr.mu <- struct{}{}: // it may be held up by full queues
 			case <-ctx.Done():
@@ -188,6 +199,20 @@ func (j *Job) Checkpoint(ctx context.Context) (*Snapshot, error) {
 			if err != nil {
 				return nil, context.Cause(ctx)
 			}
+		}
+		if !sc.open() {
+			continue
+		}
+		live = true
+		select {
+		case sc.coming.mu <- struct{}{}:
+		case <-ctx.Done():
+			return nil, context.Cause(ctx)
+		}
+		err := sc.coming.sendMarker(ctx, b)
+		sc.coming.mu.Unlock()
+		if err != nil {
+			return nil, context.Cause(ctx)
 		}
 	}
 	if !live {
@@ -210,6 +235,10 @@ func (j *Job) newBarrier() *barrier {
 	for _, o := range j.plan.Ops {
 		snap.Keys = append(snap.Keys, o.Key)
 	}
+	for _, sc := range j.sources {
+		snap.Scans = append(snap.Scans, sc.op.Key)
+	}
+	snap.number = j.markers
 	return &barrier{number: j.markers, heard: map[any]bool{}, ready: make(chan struct{}), snap: snap}
 }
 
@@ -217,7 +246,7 @@ func (j *Job) newBarrier() *barrier {
 func (b *barrier) position(sc *scanner, sr *splitReader) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	at := SplitPosition{Next: sr.delivered, Newest: sr.newest, Ended: sr.ended, Idle: sr.idle}
+	at := SplitPosition{Next: sr.delivered, Newest: sr.newest, Ended: sr.ended, Idle: sr.idle, Number: sr.index + 1}
 	if m, ok := sr.split.(Marked); ok {
 		at.Mark = m.Mark(sr.delivered)
 	}
@@ -232,7 +261,7 @@ func (b *barrier) position(sc *scanner, sr *splitReader) {
 func (j *Job) Begin() (*Snapshot, error) {
 	b := j.newBarrier()
 	for _, sc := range j.sources {
-		for _, sr := range sc.splits {
+		for _, sr := range sc.splits() {
 			b.position(sc, sr)
 		}
 	}
@@ -256,7 +285,7 @@ func (j *Job) Last() (*Snapshot, error) {
 	b := j.newBarrier()
 	b.final = true
 	for _, sc := range j.sources {
-		for _, sr := range sc.splits {
+		for _, sr := range sc.splits() {
 			b.position(sc, sr)
 		}
 	}
@@ -268,8 +297,24 @@ func (j *Job) Last() (*Snapshot, error) {
 	return b.snapshot()
 }
 
-// Commit tells the sinks that the checkpoint of a snapshot counts. It does not wait for them.
+// Commit tells the sinks and sources that the checkpoint of a snapshot counts. It does not wait for them. Splits that joined with it are
+// read from now on.
 func (j *Job) Commit(s *Snapshot) {
+	j.sched.mu.Lock()
+	for _, sc := range j.sources {
+		for _, sr := range sc.splits() {
+			if sr.held <= s.number {
+				sr.held = 0
+			}
+		}
+	}
+	j.sched.mu.Unlock()
+	j.sched.wake()
+	for _, sc := range j.sources {
+		if sc.teller != nil {
+			sc.teller.tell(s)
+		}
+	}
 	for _, t := range j.sinks {
 		handle, ok := s.Sinks[t.op.Key]
 		if t.exact == nil || !ok {
@@ -283,7 +328,7 @@ func (j *Job) Commit(s *Snapshot) {
 	}
 }
 
-// Settle waits until the sinks have done what Commit told them, and takes no more. It says whether they have.
+// Settle waits until sinks and sources have done what Commit told them, and takes no more. It says whether they have.
 func (j *Job) Settle(ctx context.Context) bool {
 	for _, t := range j.sinks {
 		if t.exact == nil {
@@ -294,6 +339,16 @@ func (j *Job) Settle(ctx context.Context) bool {
 		case <-t.committed:
 		case <-ctx.Done():
 			return false
+		}
+	}
+	for _, sc := range j.sources {
+		if sc.teller == nil {
+			continue
+		}
+		close(sc.teller.due)
+		select {
+		case <-sc.teller.done:
+		case <-ctx.Done(): // it is told again by the next run
 		}
 	}
 	return j.failed == nil
@@ -365,7 +420,7 @@ func (j *Job) restore(s *Snapshot) error {
 	}
 	placed := false
 	for _, sc := range j.sources {
-		for _, sr := range sc.splits {
+		for _, sr := range sc.splits() {
 			if !placed {
 				copy(sr.counts, ledger)
 				placed = true
@@ -396,7 +451,12 @@ func (j *Job) restore(s *Snapshot) error {
 // goes on with the decisions that the wall clock had made before the checkpoint.
 func (j *Job) announce() {
 	for _, sc := range j.sources {
-		for _, sr := range sc.splits {
+		if sc.coming != nil {
+			sc.coming.mu.Lock()
+			_ = sc.coming.send(j.ctx, &turn{progress: progress{watermark: types.MinTime, newest: types.MinTime, idle: true, loaded: true}})
+			sc.coming.mu.Unlock()
+		}
+		for _, sr := range sc.splits() {
 			sr.mu.Lock()
 			if sr.newest > types.MinTime {
 				_ = sr.send(j.ctx, &turn{progress: progress{watermark: sr.newest - sc.op.Stream.Delay, newest: sr.newest, idle: sr.idle}})

@@ -236,6 +236,7 @@ type packet struct {
 	payload Payload
 	progress
 	marker *barrier
+	joins  *plan.Op // the producer is new, and sends by way of this one
 }
 
 // queueLength is how many packets wait at a task before its producers do.
@@ -246,6 +247,7 @@ const queueLength = 4
 // checkpoint ends the waiting for one that was abandoned.
 type inbox struct {
 	ch      chan packet
+	numbers int // of producers, also of those that are not admitted yet; guarded by Job.checkpoint while the job runs
 	live    int
 	ended   []bool
 	marked  []bool
@@ -259,10 +261,16 @@ type inbox struct {
 
 func newInbox() *inbox { return &inbox{ch: make(chan packet, queueLength)} }
 
-func (b *inbox) addProducer() int {
+// newProducer gives the number of a producer that is to come.
+func (b *inbox) newProducer() int {
+	b.numbers++
+	return b.numbers - 1
+}
+
+// admit has the next producer send. Only the task calls it once that runs.
+func (b *inbox) admit() {
 	b.ended, b.marked = append(b.ended, false), append(b.marked, false)
 	b.live++
-	return b.live - 1
 }
 
 func (b *inbox) put(ctx context.Context, p packet) error {
@@ -302,6 +310,10 @@ func (b *inbox) next(ctx context.Context) (packet, *barrier, bool) {
 			case <-ctx.Done():
 				return packet{}, nil, false
 			}
+		}
+		if p.joins != nil {
+			b.admit()
+			return p, nil, true
 		}
 		switch {
 		case p.marker != nil && p.marker.number < b.newest:

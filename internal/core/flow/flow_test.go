@@ -23,6 +23,10 @@ type memory struct {
 	splits []Split
 	mu     sync.Mutex
 	wake   func()
+
+	// Of generated rows:
+	split func(i int) Split
+	grows *growth
 }
 
 func (m *memory) Splits() []Split { return m.splits }
@@ -130,8 +134,18 @@ func (l *list) Write(p Payload) error {
 }
 
 // Mark implements Exact.
-func (l *list) Mark(bool) ([]byte, error) { l.synced = len(l.got); return nil, nil }
-func (l *list) Resume([]byte) error       { return nil }
+func (l *list) Mark(bool) ([]byte, error) {
+	l.synced = len(l.got)
+	return []byte(strconv.Itoa(l.synced)), nil
+}
+
+func (l *list) Resume(handle []byte) error {
+	n, err := strconv.Atoi(string(handle))
+	if err == nil {
+		l.got = l.got[:n] // what came after the checkpoint comes again
+	}
+	return nil
+}
 func (l *list) Commit([]byte) error       { return nil }
 func (l *list) Close(complete bool) error { l.closed = &complete; return nil }
 
@@ -274,7 +288,10 @@ func TestSplitsKeepStep(t *testing.T) {
 func TestInboxAlignment(t *testing.T) {
 	b := newInbox()
 	b.ch = make(chan packet, 100)
-	x, y, z := b.addProducer(), b.addProducer(), b.addProducer()
+	x, y, z := b.newProducer(), b.newProducer(), b.newProducer()
+	b.admit()
+	b.admit()
+	b.admit()
 	m, abandoned := &barrier{number: 2}, &barrier{number: 1}
 	put := func(from int, mark int64) { b.ch <- packet{from: from, progress: progress{watermark: mark}} }
 	put(x, 0)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"runtime"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -33,6 +34,8 @@ type Options struct {
 	Polite    bool    // leaves the processors to runs that are not
 	First     int     // keep the first so many rows of each step to look at, instead of some of the newest
 	Lags      bool    // count how far the rows of every source lag behind
+	// Arrived is called, over and over, while splits wait for a checkpoint to join with; nil: nobody takes one before it is time.
+	Arrived func()
 	// Say is told what people should know of the run while it goes on, with pairs of names and values; nil: nobody.
 	Say func(text string, args ...any)
 	// Describe writes a row for people, as JSON.
@@ -63,10 +66,11 @@ type Job struct {
 	once   sync.Once
 	ended  atomic.Bool
 
-	checkpoint sync.Mutex // one at a time
-	markers    int64      // checkpoints begun
-	leaving    gate       // guards barrier and left
-	barrier    *barrier   // the checkpoint at hand
+	checkpoint gate     // one at a time
+	markers    int64    // checkpoints begun
+	numbered   int      // splits
+	leaving    gate     // guards barrier and left
+	barrier    *barrier // the checkpoint at hand
 	left       map[any]func(b *barrier)
 	closed     bool
 
@@ -100,7 +104,7 @@ func New(p *plan.Plan, o Opener, opts Options) (*Job, error) {
 	if opts.Now == nil {
 		opts.Now = time.Now
 	}
-	j := &Job{plan: p, opts: opts, keyed: map[*plan.Op][]*keyedTask{}, sinkOf: map[*plan.Op]*sinkTask{}, taps: map[int]*tap{}, tables: map[*plan.Op]*state.Table{}, caches: map[*plan.Op]step.Rows{}, left: map[any]func(b *barrier){}, leaving: newGate()}
+	j := &Job{plan: p, opts: opts, keyed: map[*plan.Op][]*keyedTask{}, sinkOf: map[*plan.Op]*sinkTask{}, taps: map[int]*tap{}, tables: map[*plan.Op]*state.Table{}, caches: map[*plan.Op]step.Rows{}, left: map[any]func(b *barrier){}, leaving: newGate(), checkpoint: newGate()}
 	j.ctx, j.cancel = context.WithCancel(context.Background())
 	j.committing, j.cancelCommitting = context.WithCancel(context.Background())
 	j.sched.init(j)
@@ -150,7 +154,6 @@ func (j *Job) open(o Opener) error {
 			j.caches[op] = c
 		}
 	}
-	splits := 0
 	// Consumers first, so that producers find their targets.
 	for i := len(j.plan.Ops) - 1; i >= 0; i-- {
 		op := j.plan.Ops[i]
@@ -164,26 +167,17 @@ func (j *Job) open(o Opener) error {
 			if err != nil {
 				return fmt.Errorf("%s %s: %w", sourceKind(op), op.Step, err)
 			}
-			sc := &scanner{job: j, op: op, source: s, first: splits}
-			splits += len(s.Splits())
+			sc := &scanner{job: j, op: op, source: s}
 			j.sources = append(j.sources, sc)
-			ends, err := j.pipe(op, step.NewContext(len(j.plan.Ops), j.opts.Describe)) // workers make their own ones
-			if err != nil {
+			if sc.ends, err = j.pipe(op, step.NewContext(len(j.plan.Ops), j.opts.Describe)); err != nil { // workers make their own ones
 				return err
 			}
-			for k, sp := range s.Splits() {
-				at := sp.Position()
-				sr := &splitReader{scan: sc, split: sp, index: sc.first + k, maxTime: types.MinTime, newest: types.MinTime, atTime: types.MinTime,
-					nextPos: at, delivered: at, idleAfter: op.Stream.Idle, lastData: j.opts.Now()}
-				if op.OfTable != nil && sr.idleAfter < 0 {
-					sr.idleAfter = quietTable
-				}
-				sr.cond.L = &sr.maxMu
-				j.connect(&sr.instance, ends)
-				sc.splits = append(sc.splits, sr)
-				sc.stamped = len(sr.keyed) > 0 || j.opts.Lags
-			}
+			sc.begin()
 			s.OnData(j.sched.wake)
+			if x, ok := s.(Committing); ok && j.opts.Checkpoints {
+				sc.teller = newTeller(sc, x)
+				go sc.teller.run(j.committing)
+			}
 		}
 	}
 	if j.opts.Restore != nil {
@@ -199,8 +193,9 @@ func sourceKind(op *plan.Op) string {
 	return "stream"
 }
 
-// connect finds out where an instance sends: where its pipe ends.
-func (j *Job) connect(in *instance, p *pipe) {
+// connect finds out where an instance sends: where its pipe ends. It is the next producer of all tasks there. While the job runs
+// they do not know it yet (introduce).
+func (j *Job) connect(in *instance, p *pipe, runs bool) {
 	in.counts, in.mu = make([]step.Counts, len(j.plan.Ops)), newGate()
 	for _, n := range p.keyed() {
 		to := n
@@ -210,21 +205,33 @@ func (j *Job) connect(in *instance, p *pipe) {
 		t := target{op: n}
 		for _, w := range j.keyed[to] {
 			t.boxes = append(t.boxes, w.box)
-			t.from = w.box.addProducer()
-			if n.Kind != plan.Side {
-				continue
+			t.from = w.box.newProducer()
+			if !runs {
+				w.admit(n)
 			}
-			for len(w.sides) <= t.from {
-				w.sides = append(w.sides, 0)
-			}
-			w.sides[t.from] = n.Side
 		}
 		in.keyed = append(in.keyed, t)
 	}
 	for _, o := range p.outputs {
 		box := j.sinkOf[o.op].box
-		in.sinks = append(in.sinks, target{op: o.op, boxes: []*inbox{box}, from: box.addProducer()})
+		in.sinks = append(in.sinks, target{op: o.op, boxes: []*inbox{box}, from: box.newProducer()})
+		if !runs {
+			box.admit()
+		}
 	}
+}
+
+// introduce has the tasks that an instance sends to know it, and where it begins. They learn it in the order of their packets, so that it can
+// be done while they run, behind what was sent before. The caller holds the lock of checkpoints.
+func (j *Job) introduce(in *instance, at progress) error {
+	for _, t := range slices.Concat(in.keyed, in.sinks) {
+		for _, b := range t.boxes {
+			if err := b.put(j.ctx, packet{from: t.from, joins: t.op, progress: at}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 func (j *Job) openKeyed(op *plan.Op) error {
@@ -237,7 +244,7 @@ func (j *Job) openKeyed(op *plan.Op) error {
 			return err
 		}
 		w.pipe = pipe
-		j.connect(&w.instance, pipe)
+		j.connect(&w.instance, pipe, false)
 		ctx.Relieve = func() {
 			if !ctx.Silent && pipe.held() > reliefBytes {
 				_ = w.flush(w.sent, false) // the run is over where it fails
@@ -303,7 +310,7 @@ func (j *Job) fail(err error) {
 	j.cancel()
 	j.sched.wake()
 	for _, sc := range j.sources {
-		for _, sr := range sc.splits {
+		for _, sr := range sc.splits() {
 			sr.maxMu.Lock()
 			sr.cond.Broadcast()
 			sr.maxMu.Unlock()
@@ -320,7 +327,7 @@ func (j *Job) Pause(ctx context.Context) {
 	for {
 		busy := false
 		for _, sc := range j.sources {
-			for _, sr := range sc.splits {
+			for _, sr := range sc.splits() {
 				j.sched.mu.Lock()
 				seq, reading := sr.seq, sr.reading
 				j.sched.mu.Unlock()
@@ -371,8 +378,14 @@ func (j *Job) Close(complete bool) error {
 		}
 	}
 	for _, s := range j.sources {
-		for _, sp := range s.splits {
+		for _, sp := range s.splits() {
 			errs = append(errs, sp.split.Close())
+		}
+		for _, sp := range s.arrived {
+			errs = append(errs, sp.Close())
+		}
+		if s.teller != nil {
+			<-s.teller.done
 		}
 		errs = append(errs, s.source.Close())
 	}

@@ -76,11 +76,24 @@ type keyedTask struct {
 	looked   int64 // wall clock in ms when the windows were listed
 }
 
+// admit makes a new producer known, which sends by way of an operator.
+func (w *keyedTask) admit(by *plan.Op) {
+	w.box.admit()
+	w.learn(by)
+}
+
+func (w *keyedTask) learn(by *plan.Op) {
+	w.producers, w.quiet, w.loads = append(w.producers, types.MinTime), append(w.quiet, false), append(w.loads, false)
+	if by.Kind == plan.Side {
+		for len(w.sides) < len(w.producers) {
+			w.sides = append(w.sides, 0)
+		}
+		w.sides[len(w.producers)-1] = by.Side
+	}
+}
+
 func (w *keyedTask) run() error {
 	ctx := w.job.ctx
-	for len(w.producers) < len(w.box.ended) {
-		w.producers, w.quiet, w.loads = append(w.producers, types.MinTime), append(w.quiet, false), append(w.loads, false)
-	}
 	if len(w.loads) == 0 && w.op.Kind == plan.Keep {
 		w.job.sched.tableLoaded() // nothing to read
 	}
@@ -121,12 +134,12 @@ func (w *keyedTask) run() error {
 			}
 			continue
 		}
+		if p.joins != nil {
+			w.learn(p.joins)
+		}
 		w.producers[p.from] = max(w.producers[p.from], p.watermark)
 		w.quiet[p.from] = p.idle
 		w.newest = max(w.newest, p.newest)
-		if p.end {
-			w.producers[p.from] = types.MaxTime
-		}
 		d := step.Delivery{Rows: p.rows, Block: p.block}
 		if p.groups != nil {
 			d.Groups, d.Partly = p.groups.groups, p.groups.partly
@@ -158,21 +171,42 @@ func (w *keyedTask) run() error {
 	}
 }
 
-// watermark is the least over the producers that are not idle; where all are, it is that of the one furthest on: none of
+// watermark is the least over the producers that are not idle; where all that have not ended are, it is that of the one furthest on: none of
 // them is waited for.
 func (w *keyedTask) watermark() int64 {
-	low, high, any := types.MaxTime, w.passed.Of[0], false
-	for i, m := range w.producers {
-		if !w.quiet[i] || w.box.ended[i] {
-			low, any = min(low, m), true
-		} else {
-			high = max(high, m)
-		}
-	}
-	if !any {
-		return high
+	low, high, state := w.over(func(int) bool { return true })
+	if state == allIdle {
+		return max(high, w.passed.Of[0])
 	}
 	return low
+}
+
+// What the producers that are looked at do.
+const (
+	someSend = iota
+	allIdle  // those that have not ended
+	allEnded
+	nobody
+)
+
+// over looks at some of the producers: it gives the least watermark, types.MaxTime where all have ended, and the greatest of all.
+func (w *keyedTask) over(some func(i int) bool) (low, high int64, state int) {
+	low, high, state = types.MaxTime, types.MinTime, nobody
+	for i, m := range w.producers {
+		if !some(i) {
+			continue
+		}
+		high = max(high, m)
+		switch {
+		case w.box.ended[i]:
+			state = min(state, allEnded)
+		case w.quiet[i]:
+			state = min(state, allIdle)
+		default:
+			low, state = min(low, m), someSend
+		}
+	}
+	return low, high, state
 }
 
 // ended is the reason why a task ends, or nil where the run is over anyway.
@@ -186,18 +220,9 @@ func (w *keyedTask) ended(err error) error {
 // watermarkOf is that of one side of a join. A table none of whose splits has anything to read is up to
 // date: its watermark goes with the rows that ask for it.
 func (w *keyedTask) watermarkOf(side int) int64 {
-	low, high, any := types.MaxTime, types.MinTime, false
-	for i, m := range w.producers {
-		switch {
-		case w.sides[i] != side:
-		case !w.quiet[i] || w.box.ended[i]:
-			low, any = min(low, m), true
-		default:
-			high = max(high, m)
-		}
-	}
+	low, high, state := w.over(func(i int) bool { return w.sides[i] == side })
 	switch {
-	case any:
+	case state == someSend || state == allEnded:
 		return low
 	case w.op.Kind == plan.AsOf && side == 1 && w.newest > types.MinTime:
 		return w.newest + 1

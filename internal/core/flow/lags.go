@@ -112,7 +112,7 @@ func (j *Job) Lags() (out []SplitLags) {
 		if !sc.stamped {
 			continue
 		}
-		for _, sr := range sc.splits {
+		for _, sr := range sc.splits() {
 			sr.maxMu.Lock()
 			l := &Lags{Rows: sr.lags.Rows, Most: sr.lags.Most, buckets: slices.Clone(sr.lags.buckets)}
 			sr.maxMu.Unlock()

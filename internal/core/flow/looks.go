@@ -110,8 +110,10 @@ func (j *Job) SamplesSince(seq int64) []NamedSample {
 // splitAt gives the split of an index, or nil.
 func (j *Job) splitAt(index int) *splitReader {
 	for _, sc := range j.sources {
-		if k := index - sc.first; index >= 0 && k >= 0 && k < len(sc.splits) {
-			return sc.splits[k]
+		for _, sr := range sc.splits() {
+			if sr.index == index {
+				return sr
+			}
 		}
 	}
 	return nil

@@ -46,6 +46,9 @@ func (s *shuffledSplit) Next(p *Piece) error {
 	if s.pos == int64(len(s.rows)) {
 		return io.EOF
 	}
+	if s.of.grows != nil && s.r.IntN(100) == 0 {
+		return errAway
+	}
 	if s.r.IntN(4) == 0 {
 		s.of.mu.Lock()
 		defer s.of.mu.Unlock()
@@ -166,6 +169,63 @@ func streamsAt(r *rand.Rand, delay, base, pace int64) [][]row {
 	return splits
 }
 
+// errAway passes by itself.
+var errAway = errors.New("the place is away")
+
+// Retry implements Retrier.
+func (m *memory) Retry(err error) bool { return errors.Is(err, errAway) }
+
+// growth is what is known of splits that come while a job runs, over all its runs.
+type growth struct {
+	mu    sync.Mutex
+	r     *rand.Rand
+	shown int // splits that are there
+	all   int
+	from  map[string]int64 // where those that came began, by name: the newest event time they were given
+}
+
+// arrived shows some of the splits that are not there yet.
+func (g *growth) arrived() (from, to int) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	from = g.shown
+	if g.shown < g.all {
+		g.shown += g.r.IntN(min(2, g.all-g.shown) + 1)
+	}
+	return from, g.shown
+}
+
+// note keeps where splits began that a snapshot is the first to know.
+func (g *growth) note(s *Snapshot, known *Snapshot) {
+	for key, at := range s.Splits {
+		if _, ok := known.Splits[key]; !ok {
+			g.from[key[strings.LastIndexByte(key, '/')+1:]] = at.Newest
+		}
+	}
+}
+
+// Arrived implements Growing.
+func (m *memory) Arrived() (out []Split) {
+	if m.grows == nil {
+		return nil
+	}
+	from, to := m.grows.arrived()
+	for i := from; i < to; i++ {
+		out = append(out, m.split(i))
+	}
+	return out
+}
+
+// Grows implements Growing.
+func (m *memory) Grows() bool {
+	if m.grows == nil {
+		return false
+	}
+	m.grows.mu.Lock()
+	defer m.grows.mu.Unlock()
+	return m.grows.shown < m.grows.all
+}
+
 // world is a source and the sinks of one run; several runs may follow each other, each from the snapshot
 // of the one before.
 type world struct {
@@ -174,6 +234,7 @@ type world struct {
 	r      *rand.Rand
 	piece  int
 	sinks  map[string]*list
+	grows  *growth // nil: all splits are there from the beginning
 
 	// How state is held: on disk beyond so much memory, in parts of some size.
 	journal *memoryJournal
@@ -192,8 +253,18 @@ func (w *world) OpenSource(scan *plan.Op) (Source, error) {
 	if w.of != nil {
 		splits = w.of[scan.Stream.Name]
 	}
-	for i, rows := range splits {
-		m.splits = append(m.splits, &shuffledSplit{name: fmt.Sprint(i), rows: rows, r: rand.New(rand.NewPCG(w.r.Uint64(), 1)), piece: w.piece, of: m})
+	seeds := rand.New(rand.NewPCG(w.r.Uint64(), 2))
+	m.split = func(i int) Split {
+		return &shuffledSplit{name: fmt.Sprint(i), rows: splits[i], r: rand.New(rand.NewPCG(seeds.Uint64(), 1)), piece: w.piece, of: m}
+	}
+	shown := len(splits)
+	if m.grows = w.grows; m.grows != nil {
+		m.grows.mu.Lock()
+		shown = m.grows.shown
+		m.grows.mu.Unlock()
+	}
+	for i := range shown {
+		m.splits = append(m.splits, m.split(i))
 	}
 	return m, nil
 }

@@ -44,7 +44,7 @@ func (j *Job) work() error {
 		if pi == nil {
 			ctx := step.NewContext(len(j.plan.Ops), j.opts.Describe)
 			ctx.Origin = func(split int, pos int64) string {
-				return fmt.Sprintf("%s at %d", sc.splits[split-sc.first].split.Name(), pos)
+				return fmt.Sprintf("%s at %d", j.splitAt(split).split.Name(), pos)
 			}
 			if pi, err = j.pipe(sc.op, ctx); err != nil {
 				return err

@@ -39,6 +39,10 @@ type splitReader struct {
 	idleSent  bool
 	loaded    bool      // a table's split has been read to its end once
 	marked    time.Time // when the last time mark was sent
+	still     int64     // the greatest watermark that the clock gave it while all splits were idle
+	waits     *Waiting  // the last try to read it has failed
+	again     time.Time // not tried before
+	held      int64     // it has joined with this checkpoint, and is read once that counts; 0: it may be read
 
 	// The greatest event time before each piece, handed from piece to piece.
 	maxMu   sync.Mutex
@@ -98,13 +102,41 @@ func (s *scheduler) streamsDone() bool {
 		if sc.op.Aux {
 			continue
 		}
-		for _, sr := range sc.splits {
+		for _, sr := range sc.splits() {
 			if !sr.done {
 				return false
 			}
 		}
+		if sc.coming != nil && !sc.closed {
+			return false
+		}
 	}
 	return true
+}
+
+// passes notes that reading a split has failed, and says whether it is tried again. The caller holds the scheduler's lock.
+func (sr *splitReader) passes(err error, now time.Time) bool {
+	r, ok := sr.scan.source.(Retrier)
+	if !ok || !r.Retry(err) {
+		return false
+	}
+	w := Waiting{Since: now, Reason: err.Error(), Tries: 1}
+	if sr.waits != nil {
+		w.Since, w.Tries = sr.waits.Since, sr.waits.Tries+1
+	} else {
+		sr.scan.job.say("a split cannot be read, and is tried again", sourceKind(sr.scan.op), sr.scan.op.Step, "split", sr.split.Name(), "error", err)
+	}
+	sr.waits = &w
+	sr.again = time.Now().Add(min(firstTryAfter<<min(w.Tries-1, 10), lastTryAfter))
+	return true
+}
+
+// recovered notes that a split can be read. The caller holds the scheduler's lock.
+func (sr *splitReader) recovered() {
+	if sr.waits != nil {
+		sr.scan.job.say("a split can be read again", sourceKind(sr.scan.op), sr.scan.op.Step, "split", sr.split.Name(), "tries", sr.waits.Tries)
+		sr.waits = nil
+	}
 }
 
 // tick wakes waiting workers now and then, so that silent splits are found idle.
@@ -118,6 +150,9 @@ func (s *scheduler) tick() error {
 		case <-s.over:
 			return nil
 		case <-t.C:
+			for _, sc := range s.job.sources {
+				sc.look()
+			}
 			s.wake()
 		}
 	}
@@ -166,6 +201,7 @@ func (s *scheduler) next(p *Piece) (*assignment, error) {
 			a := &assignment{sr: sr, seq: sr.seq, next: p.Next}
 			switch {
 			case err == nil:
+				sr.recovered()
 				sr.lastData, sr.idleSent = now, false
 				p.Fresh = p.Fresh || sr.seq == 0 && table != nil && table.Reread()
 				sr.seq++
@@ -180,6 +216,7 @@ func (s *scheduler) next(p *Piece) (*assignment, error) {
 				a.complete = table != nil && table.Reread()
 				return a, nil
 			case errors.Is(err, ErrNothing):
+				sr.recovered()
 				if table != nil && !sr.loaded {
 					sr.loaded = true
 					sr.seq++
@@ -195,6 +232,7 @@ func (s *scheduler) next(p *Piece) (*assignment, error) {
 				if still := sr.scan.still(now); sr.idleSent && still > types.MinTime && now.Sub(sr.marked) >= markEvery {
 					sr.marked = now
 					sr.seq++
+					sr.still = max(sr.still, still)
 					a.idle, a.still, a.next = true, still, sr.nextPos
 					return a, nil
 				}
@@ -204,16 +242,18 @@ func (s *scheduler) next(p *Piece) (*assignment, error) {
 					a.clock, a.next = now.Add(-markBehind).UnixMicro(), sr.nextPos
 					return a, nil
 				}
+			case sr.passes(err, now):
 			default:
 				return nil, fmt.Errorf("stream %s, %s: %w", sr.scan.op.Step, sr.split.Name(), err)
 			}
 		}
 		all, reading := true, false
 		for _, sc := range s.job.sources {
-			for _, sr := range sc.splits {
+			for _, sr := range sc.splits() {
 				all = all && sr.done
 				reading = reading || sr.reading
 			}
+			all = all && (sc.coming == nil || sc.closed)
 		}
 		if all {
 			if !s.stopped {
@@ -233,9 +273,10 @@ func (s *scheduler) next(p *Piece) (*assignment, error) {
 }
 
 func (s *scheduler) lowest(tried map[*splitReader]bool) (best *splitReader) {
+	now := time.Now() // of the machine: a clock that jumps keeps nobody waiting
 	for _, sc := range s.job.sources {
-		for _, sr := range sc.splits {
-			if s.paused || sr.done || sr.reading || tried[sr] || s.loading > 0 && sc.op.OfTable == nil {
+		for _, sr := range sc.splits() {
+			if s.paused || sr.done || sr.reading || sr.held != 0 || sr.waits != nil && now.Before(sr.again) || tried[sr] || s.loading > 0 && sc.op.OfTable == nil {
 				continue
 			}
 			if best == nil || sr.atTime < best.atTime {

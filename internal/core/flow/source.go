@@ -70,12 +70,29 @@ type Noticing interface{ Notice() string }
 // Counting is a split that knows how many messages lie behind a position.
 type Counting interface{ Left(pos int64) int64 }
 
-// Source is what a scan reads.
+// Source is what a scan reads. Next of its splits does not block. A source may be a Retrier, too: a split whose Next fails with an error
+// that may pass by itself is tried again, while the others go on.
 type Source interface {
 	Splits() []Split
-	// OnData registers what to call when a split that had nothing may have more.
+	// OnData registers what to call when a split that had nothing may have more, or when a split has come.
 	OnData(wake func())
 	Close() error
+}
+
+// Growing is a source whose splits may come while it is read, such as new partitions. Neither method blocks.
+type Growing interface {
+	// Arrived gives the splits that have come since it was asked last, at first since Splits.
+	Arrived() []Split
+	// Grows says whether more may come. Until it says no, the end of all splits is not the end of the source.
+	Grows() bool
+}
+
+// Committing is a source that is told which checkpoints count, so that it can acknowledge what was read, or note for others how far
+// it is.
+type Committing interface {
+	// Commit gives the positions of the splits, by their names, in a checkpoint that counts. Those before it may not have been told. It is
+	// called by another goroutine than the rest, and again where it failed.
+	Commit(at map[string]SplitPosition) error
 }
 
 // Reject is a message that is no row.
@@ -131,7 +148,7 @@ type Exact interface {
 }
 
 // Retrier is a sink whose Write, Mark and Commit can be tried again with the same arguments: either all of a
-// payload was written, or the sink knows what of it was.
+// payload was written, or the sink knows what of it was. It is a source whose Next can be tried again.
 type Retrier interface {
 	// Retry says whether a failure may pass by itself: the place is away, or full.
 	Retry(err error) bool

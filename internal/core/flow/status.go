@@ -29,7 +29,7 @@ type Step struct {
 	Rows        int               `json:"rows,omitempty"`    // of a side of a join and of a table: rows held
 	Table       bool              `json:"table,omitempty"`   // a scan of a table that is only looked into
 	Bound       string            `json:"bound,omitempty"`   // of a join: what bounds it in time, for people
-	Waiting     *Waiting          `json:"waiting,omitempty"` // of an output: its place is away; of a step that keeps rows or results: its state cannot be written
+	Waiting     *Waiting          `json:"waiting,omitempty"` // of an output: its place is away; of a scan: its place cannot be told of checkpoints; of a step that keeps rows or results: its state cannot be written
 	Missing     int               `json:"missing,omitempty"` // of an output: rows from before the last start that have not come again
 	Spooled     int64             `json:"spooled,omitempty"` // of an output: bytes that its place has not got yet
 	Alias       string            `json:"alias,omitempty"`   // of a side: what the query calls the input
@@ -43,17 +43,18 @@ type Step struct {
 
 // SplitStatus is the state of one split.
 type SplitStatus struct {
-	Stream    string `json:"stream"`
-	Split     string `json:"split"`
-	Next      int64  `json:"next"`                // position
-	NewestAt  *int64 `json:"newest_at,omitempty"` // greatest event time, microseconds
-	Watermark *int64 `json:"watermark,omitempty"`
-	Idle      bool   `json:"idle,omitempty"`
-	Table     bool   `json:"table,omitempty"` // of a table, which holds no stream up
-	Left      *int64 `json:"left,omitempty"`  // messages that wait to be read, where that is known
-	Ended     bool   `json:"ended,omitempty"`
-	Notice    string `json:"notice,omitempty"` // what the source has to say
-	Holds     *Holds `json:"holds,omitempty"`  // where steps that keep rows or results wait for it
+	Stream    string   `json:"stream"`
+	Split     string   `json:"split"`
+	Next      int64    `json:"next"`                // position
+	NewestAt  *int64   `json:"newest_at,omitempty"` // greatest event time, microseconds
+	Watermark *int64   `json:"watermark,omitempty"`
+	Idle      bool     `json:"idle,omitempty"`
+	Table     bool     `json:"table,omitempty"` // of a table, which holds no stream up
+	Left      *int64   `json:"left,omitempty"`  // messages that wait to be read, where that is known
+	Ended     bool     `json:"ended,omitempty"`
+	Notice    string   `json:"notice,omitempty"`  // what the source has to say
+	Waiting   *Waiting `json:"waiting,omitempty"` // it cannot be read, and is tried again
+	Holds     *Holds   `json:"holds,omitempty"`   // where steps that keep rows or results wait for it
 }
 
 // Holds says that a silent split holds the others up.
@@ -116,15 +117,19 @@ func (j *Job) Status() Status {
 		return &t
 	}
 	var silent []time.Duration
+	var waits []*Waiting
 	j.sched.mu.Lock()
-	for _, sc := range j.sources {
-		for _, sr := range sc.splits {
+	all := make([][]*splitReader, len(j.sources)) // more may come meanwhile
+	for i, sc := range j.sources {
+		all[i] = sc.splits()
+		for _, sr := range all[i] {
 			silent = append(silent, j.opts.Now().Sub(sr.lastData))
+			waits = append(waits, sr.waits)
 		}
 	}
 	j.sched.mu.Unlock()
-	for _, sc := range j.sources {
-		for _, sr := range sc.splits {
+	for i, sc := range j.sources {
+		for _, sr := range all[i] {
 			sr.seen.Lock()
 			add(sr.counts)
 			st := SplitStatus{Stream: sc.op.Step, Split: sr.split.Name(), Next: sr.delivered, NewestAt: known(sr.newest), Idle: sr.idle, Ended: sr.ended, Table: sc.op.Aux}
@@ -139,6 +144,7 @@ func (j *Job) Status() Status {
 			if n, ok := sr.split.(Noticing); ok {
 				st.Notice = n.Notice()
 			}
+			st.Waiting = waits[len(s.Splits)]
 			s.Splits = append(s.Splits, st)
 		}
 	}
@@ -162,6 +168,11 @@ func (j *Job) Status() Status {
 	for i, o := range j.plan.Ops {
 		st := Step{ID: o.ID, Kind: o.Kind.String(), Step: o.Step, Detail: o.Detail, Counts: total[i], Out: total[i].Out(), Open: total[i].Open()}
 		st.Bound, st.Alias, st.Table = o.Bound(), o.Alias, o.Aux
+		for _, sc := range j.sources {
+			if sc.op == o && sc.teller != nil {
+				st.Waiting = sc.teller.waiting()
+			}
+		}
 		if t := j.sinkOf[o]; t != nil {
 			st.Queued, st.Room = len(t.box.ch), cap(t.box.ch)
 			t.mu.Lock()

@@ -2,6 +2,7 @@ package flow
 
 import (
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"fiume/internal/core/column"
@@ -31,9 +32,17 @@ type scanner struct {
 	job     *Job
 	op      *plan.Op
 	source  Source
-	splits  []*splitReader
-	first   int  // number of its first split among those of all scans
-	stamped bool // rows need stamps: a step of the stage judges lateness
+	list    atomic.Pointer[[]*splitReader] // changed under Job.checkpoint, put anew each time
+	ends    *pipe                          // where its stage ends
+	stamped bool                           // rows need stamps: a step of the stage judges lateness
+
+	// Of a source whose splits may come (growing.go):
+	coming  *instance // a sender that keeps the stage open; nil: no split can come
+	closed  bool      // it has sent its end
+	arrived []Split   // they have not joined yet; under the scheduler's lock
+	joining bool      // somebody lets them join; the same
+
+	teller *teller // tells the source which checkpoints count; nil where it need not know
 }
 
 // still is the watermark of a stream all of whose splits are idle: while there is nobody to wait for, its event time goes on
@@ -44,7 +53,7 @@ func (sc *scanner) still(now time.Time) int64 {
 	if sc.op.OfTable != nil || sc.op.Stream.Arrival() {
 		return newest
 	}
-	for _, sr := range sc.splits {
+	for _, sr := range sc.splits() {
 		if !sr.idleSent && !sr.done {
 			return types.MinTime
 		}
