@@ -178,7 +178,7 @@ func (j *Job) Checkpoint(ctx context.Context) (*Snapshot, error) {
 	}()
 	live := false
 	for _, sc := range j.sources {
-		if open := sc.open(); open && !b.final {
+		if sc.open() && !b.final && j.replayed() {
 			if err := sc.grow(ctx, b.number); err != nil {
 				return nil, cmp.Or(context.Cause(ctx), ErrEnded)
 			}

@@ -12,7 +12,8 @@ import (
 //
 // A split that comes joins with a checkpoint, and begins with the watermark that its scan has there: what was done at that watermark stays
 // done, and a row of the split that is older is late, however often it is read again. Its rows are read once that checkpoint counts, so that a run
-// from an earlier one, in which the split may join elsewhere, finds none of them in a sink. Where no checkpoints are taken it joins at once.
+// from an earlier one, in which the split may join elsewhere, finds none of them in a sink. And in a run that goes on at a checkpoint no split joins
+// before what sinks had shown behind that has come again: that was made without the split. Where no checkpoints are taken it joins at once.
 //
 // The splits are numbered: rows with equal event times are told apart by the number and the position. The number is kept with the position.
 
@@ -114,7 +115,7 @@ func (sc *scanner) look() {
 	act := !sc.joining && !wait && (len(sc.arrived) > 0 || !grows)
 	sc.joining = sc.joining || act
 	j.sched.mu.Unlock()
-	if wait && j.opts.Arrived != nil {
+	if wait && j.opts.Arrived != nil && j.replayed() {
 		j.opts.Arrived()
 	}
 	if !act {
@@ -181,6 +182,32 @@ func (sc *scanner) grow(ctx context.Context, checkpoint int64) error {
 	sc.list.Store(&list)
 	j.sched.mu.Unlock()
 	return nil
+}
+
+// replayed says whether all that sinks had shown behind the checkpoint at which the run goes on has come again; or whether what is there to read has
+// been read, so that the rest does not come any more.
+func (j *Job) replayed() bool {
+	if j.opts.Restore == nil {
+		return true
+	}
+	missing := false
+	for _, t := range j.sinks {
+		r, ok := t.sink.(Repeater)
+		missing = missing || ok && r.Missing() > 0
+	}
+	if !missing {
+		return true
+	}
+	j.sched.mu.Lock()
+	defer j.sched.mu.Unlock()
+	for _, sc := range j.sources {
+		for _, sr := range sc.splits() {
+			if !sr.caught {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // open says whether splits may come.

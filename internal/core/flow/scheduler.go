@@ -42,6 +42,7 @@ type splitReader struct {
 	still     int64     // the greatest watermark that the clock gave it while all splits were idle
 	waits     *Waiting  // the last try to read it has failed
 	again     time.Time // not tried before
+	caught    bool      // all that there was has been read once
 	held      int64     // it has joined with this checkpoint, and is read once that counts; 0: it may be read
 
 	// The greatest event time before each piece, handed from piece to piece.
@@ -196,6 +197,7 @@ func (s *scheduler) next(p *Piece) (*assignment, error) {
 				err = io.EOF
 			}
 			sr.reading = false
+			sr.caught = sr.caught || errors.Is(err, io.EOF) || errors.Is(err, ErrNothing)
 			s.cond.Broadcast()
 			now := s.job.opts.Now()
 			a := &assignment{sr: sr, seq: sr.seq, next: p.Next}
