@@ -9,7 +9,6 @@ import (
 	"fiume/internal/connect/contract"
 	"fiume/internal/connect/spool"
 	"fiume/internal/connect/text"
-	"fiume/internal/core/column"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/types"
@@ -77,21 +76,8 @@ func (connector) CheckSink(_ context.Context, env *contract.Env, out *plan.Op) e
 	if err := there(env, out.Sink.Address); err != nil {
 		return err
 	}
-	_, err := keyColumns(out)
+	_, err := text.KeyColumns(out)
 	return err
-}
-
-// keyColumns gives the columns that make the messages' key.
-func keyColumns(out *plan.Op) (key []int, err error) {
-	row := types.Type{Kind: types.Row, Fields: out.Fields}
-	for _, k := range out.Sink.Options.Names("key") {
-		i := row.FieldIndex(k)
-		if i < 0 {
-			return nil, fmt.Errorf("KEY names %q, which the rows do not have", k)
-		}
-		key = append(key, i)
-	}
-	return key, nil
 }
 
 // OpenSink implements contract.Writer.
@@ -105,7 +91,7 @@ func (connector) OpenSink(env *contract.Env, out *plan.Op) (flow.Sink, error) {
 
 // NewSink makes the sink of an output that writes to a topic. Spools of rows that are held back stand in dir.
 func NewSink(t *topiclog.Topic, out *plan.Op, fs disk.FS, dir string) (*Sink, error) {
-	key, err := keyColumns(out)
+	key, err := text.KeyColumns(out)
 	if err != nil {
 		return nil, err
 	}
@@ -120,61 +106,7 @@ func NewSink(t *topiclog.Topic, out *plan.Op, fs disk.FS, dir string) (*Sink, er
 // NewEncoder implements flow.Sink.
 func (s *Sink) NewEncoder(fields []types.Field) (flow.Encoder, error) {
 	enc, err := format.NewEncoder(s.options, fields)
-	return &encoder{Lines: text.NewLines(enc, ""), key: s.key}, err
-}
-
-// encoder writes messages, and their keys behind each other in Any.
-type encoder struct {
-	*text.Lines
-	key  []int
-	keys [][]byte
-}
-
-// Add implements flow.Encoder.
-func (e *encoder) Add(b *column.Batch) {
-	if b.Change != nil {
-		b = e.latest(b)
-	}
-	for i := range b.N {
-		if b.Change != nil && b.Change[i].Takes() {
-			e.Lines.AddEmpty()
-		} else {
-			e.Lines.AddRow(b, i)
-		}
-	}
-	if e.key == nil {
-		return
-	}
-	for i := range b.N {
-		k := []byte{}
-		for c, col := range e.key {
-			if c > 0 {
-				k = append(k, '|')
-			}
-			k = types.AppendText(k, b.Cols[col].Value(i))
-		}
-		e.keys = append(e.keys, k)
-	}
-}
-
-// latest leaves out what replacements take back: the new row has the same key.
-func (e *encoder) latest(b *column.Batch) *column.Batch {
-	var sel []uint32
-	for i, c := range b.Change {
-		if c != column.Replaced {
-			sel = append(sel, uint32(i))
-		}
-	}
-	out := &column.Batch{}
-	b.Gather(sel, out)
-	return out
-}
-
-// Take implements flow.Encoder.
-func (e *encoder) Take() flow.Payload {
-	p := e.Lines.Take()
-	p.Any, e.keys = e.keys, nil
-	return p
+	return text.NewKeyed(enc, s.key), err
 }
 
 // records lists the messages of a payload.

@@ -18,7 +18,8 @@ type Place struct {
 	Source   []OptionSpec
 	Table    []OptionSpec
 	Sink     []OptionSpec
-	Endpoint bool // needs VIA
+	Endpoint bool         // needs VIA
+	Options  []OptionSpec // of an endpoint
 	// Address says what is wrong with the address of an endpoint, without telling what may be a secret in it; nil: none is looked at.
 	Address func(address string) error
 	Insert  bool // INSERT writes to it
@@ -49,6 +50,7 @@ type Traits struct {
 type Endpoint struct {
 	Name, Place, Address string
 	Secret               string // the name of the secret, or ""
+	Options              Options
 }
 
 // Stream is a declared stream.

@@ -104,6 +104,10 @@ func (c *Catalog) define(st sql.Statement, errs *sql.Errors) bool {
 		if d.Secret != nil {
 			e.Secret = d.Secret.Value
 		}
+		e.Options = CheckOptions(errs, d.Options, c.Places[e.Place].Options, "an endpoint of "+strings.ToUpper(e.Place))
+		if len(errs.List) > before {
+			return false
+		}
 		c.Endpoints[e.Name] = e
 	case *sql.DeclareStream:
 		if taken(d.Name, d.Replace, sql.KindStream) || d.Columns == nil && !c.sample(d, errs) {

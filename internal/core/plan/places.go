@@ -57,6 +57,7 @@ func (c *Catalog) OptionRows(name string) (about string, rows [][]string, err er
 			rows = append(rows, row)
 		}
 	}
+	add("endpoint", p.Options)
 	add("stream", p.Source)
 	add("table", p.Table)
 	add("sink", p.Sink)

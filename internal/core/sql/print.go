@@ -174,7 +174,7 @@ func (p *printer) statement(st Statement) doc {
 		if s.Secret != nil {
 			out += " SECRET " + s.Secret.sql()
 		}
-		return out
+		return cat{out, p.options(" ", s.Options)}
 	case *DeclareStream:
 		return p.declaration("DECLARE "+orReplace(s.Replace)+"STREAM "+nameText(s.Name), s.Columns, s.Sampled, nil, s.Time, s.From)
 	case *DeclareTable:

@@ -185,6 +185,9 @@ func (p *parser) declare(from int) Statement {
 			s := p.text("the secret's name")
 			d.Secret = &s
 		}
+		if p.is("(") {
+			d.Options = p.options()
+		}
 		d.Stmt = Stmt{p.since(from)}
 		return d
 	case KindStream:

@@ -31,7 +31,7 @@ const (
 )
 
 type (
-	// DeclareEndpoint is DECLARE ENDPOINT name PLACE 'address' [SECRET 'name'].
+	// DeclareEndpoint is DECLARE ENDPOINT name PLACE 'address' [SECRET 'name'] (options).
 	DeclareEndpoint struct {
 		Stmt
 		Replace bool
@@ -39,6 +39,7 @@ type (
 		Place   Name
 		Address Text
 		Secret  *Text
+		Options []Option
 	}
 
 	// DeclareStream is DECLARE STREAM name (columns) [EVENT TIME …] FROM place 'address' (options).
