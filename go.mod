@@ -21,6 +21,9 @@ require (
 	github.com/reeflective/readline v1.3.0
 	github.com/spf13/cobra v1.10.2
 	github.com/twmb/avro v1.9.0
+	github.com/twmb/franz-go v1.22.3
+	github.com/twmb/franz-go/pkg/kadm v1.20.0
+	github.com/twmb/franz-go/pkg/kfake v0.0.0-20260918054303-01f206a7e32c
 	github.com/twmb/franz-go/pkg/kmsg v1.15.1
 	golang.org/x/sys v0.49.0
 	golang.org/x/text v0.44.0
@@ -76,9 +79,6 @@ require (
 	github.com/shopspring/decimal v1.2.0 // indirect
 	github.com/spf13/pflag v1.0.10 // indirect
 	github.com/twitchyliquid64/golang-asm v0.15.1 // indirect
-	github.com/twmb/franz-go v1.22.3 // indirect
-	github.com/twmb/franz-go/pkg/kadm v1.20.0 // indirect
-	github.com/twmb/franz-go/pkg/kfake v0.0.0-20260918054303-01f206a7e32c // indirect
 	github.com/ugorji/go/codec v1.3.1 // indirect
 	github.com/zeebo/xxh3 v1.1.0 // indirect
 	go.mongodb.org/mongo-driver/v2 v2.5.0 // indirect

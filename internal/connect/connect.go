@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 
+	"fiume/internal/connect/broker"
 	"fiume/internal/connect/contract"
 	"fiume/internal/connect/files"
 	"fiume/internal/connect/mariadb"
@@ -20,6 +21,7 @@ var connectors = []contract.Connector{
 	topics.Connector,
 	files.Connector,
 	mariadb.Connector,
+	broker.Connector,
 }
 
 // Where the service itself has something: messages in its topics, and files that are handed to it.

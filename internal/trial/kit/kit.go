@@ -1,0 +1,181 @@
+// Package kit tries connectors: it runs a job over real places through crashes, as the service does, with its checkpoints in a directory and its
+// catalog in memory.
+package kit
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"testing"
+	"time"
+
+	"fiume/internal/checkpoint"
+	"fiume/internal/connect"
+	"fiume/internal/connect/contract"
+	"fiume/internal/connect/text"
+	"fiume/internal/core/flow"
+	"fiume/internal/core/plan"
+	"fiume/internal/disk"
+)
+
+// Job is a job that goes on from its checkpoints.
+type Job struct {
+	Plan        *plan.Plan
+	Env         contract.Env
+	Dir         string // of its checkpoints and spools
+	Every       time.Duration
+	Parallelism int
+
+	catalog entries
+	mu      sync.Mutex
+	job     *flow.Job
+	kill    context.CancelFunc
+	stop    context.CancelFunc
+	ended   chan error
+	said    []string
+}
+
+// entries are a catalog in memory.
+type entries struct {
+	mu  sync.Mutex
+	all []checkpoint.Entry
+}
+
+// Add implements checkpoint.Catalog.
+func (c *entries) Add(e checkpoint.Entry, keep int) (removed []string, err error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.all = append([]checkpoint.Entry{e}, c.all...)
+	for len(c.all) > keep {
+		removed = append(removed, c.all[len(c.all)-1].File)
+		c.all = c.all[:len(c.all)-1]
+	}
+	return removed, nil
+}
+
+// All implements checkpoint.Catalog.
+func (c *entries) All() ([]checkpoint.Entry, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return slices.Clone(c.all), nil
+}
+
+// New binds the text of a job. Its declarations are in the text.
+func New(t testing.TB, src string, env contract.Env) *Job {
+	t.Helper()
+	plans, _, err := plan.NewCatalog(connect.Places()).Bind("job.sql", src, nil, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := t.TempDir()
+	env.Spools, env.Durable, env.Writer = filepath.Join(dir, "spools"), true, "job of a test"
+	return &Job{Plan: plans[0], Env: env, Dir: filepath.Join(dir, "state"), Every: 50 * time.Millisecond, Parallelism: 2}
+}
+
+// Start begins a life. Where the places cannot be opened the life ends with an error, as when it fails later.
+func (j *Job) Start(t testing.TB) {
+	t.Helper()
+	if err := os.MkdirAll(j.Dir, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	kill, killNow := context.WithCancel(context.Background())
+	stop, stopNow := context.WithCancel(context.Background())
+	j.kill, j.stop, j.ended = killNow, stopNow, make(chan error, 1)
+	fs := disk.OS{}
+	say := func(text string, args ...any) {
+		j.mu.Lock()
+		defer j.mu.Unlock()
+		j.said = append(j.said, fmt.Sprint(append([]any{text, " "}, args...)...))
+	}
+	run := checkpoint.Run{
+		Keeper: &checkpoint.Keeper{FS: fs, Dir: j.Dir, Catalog: &j.catalog, Version: 1, Now: time.Now, Log: say},
+		Plan:   j.Plan, Opener: &connect.Opener{Env: j.Env}, Every: j.Every,
+		Options: flow.Options{Parallelism: j.Parallelism, Describe: text.Describe, Say: say},
+		Started: func(x *flow.Job) {
+			j.mu.Lock()
+			defer j.mu.Unlock()
+			j.job = x
+		},
+	}
+	go func() {
+		err := run.Do(kill, stop)
+		j.mu.Lock()
+		j.job = nil
+		j.mu.Unlock()
+		j.ended <- err
+	}()
+}
+
+// Status is what the job tells of itself; ok is false while it does not run.
+func (j *Job) Status() (st flow.Status, ok bool) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.job == nil {
+		return st, false
+	}
+	return j.job.Status(), true
+}
+
+// Said gives what the job has said, in all its lives.
+func (j *Job) Said() []string {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	return slices.Clone(j.said)
+}
+
+// Kill ends a life as a crash does: nothing is written any more.
+func (j *Job) Kill() error {
+	j.kill()
+	err := <-j.ended
+	if errors.Is(err, context.Canceled) {
+		return nil
+	}
+	return err
+}
+
+// Stop ends a life with a last checkpoint.
+func (j *Job) Stop() error {
+	j.stop()
+	err := <-j.ended
+	j.kill()
+	return err
+}
+
+// Ended gives the error of a life that has ended by itself, and whether it has.
+func (j *Job) Ended() (error, bool) {
+	select {
+	case err := <-j.ended:
+		j.ended <- err
+		return err, true
+	default:
+		return nil, false
+	}
+}
+
+// Until waits until something is so.
+func (j *Job) Until(t testing.TB, what string, so func() bool) {
+	t.Helper()
+	for deadline := time.Now().Add(2 * time.Minute); !so(); time.Sleep(10 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			st, _ := j.Status()
+			t.Fatalf("%s did not come about: %+v\n%+v\n%q", what, st.Splits, st.Steps, j.Said())
+		}
+		if err, over := j.Ended(); over {
+			t.Fatalf("waiting until %s the job ended: %v", what, err)
+		}
+	}
+}
+
+// Ledger checks that nothing of a job's rows is unaccounted for.
+func Ledger(t testing.TB, st flow.Status) {
+	t.Helper()
+	for _, s := range st.Steps {
+		if c := s.Counts; c.In != c.Passed+c.Filtered+c.Absorbed+c.Late+c.Rejected+c.Held {
+			t.Errorf("the ledger of %s %s does not balance: %+v", s.Kind, s.Step, c)
+		}
+	}
+}
