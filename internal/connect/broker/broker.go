@@ -40,7 +40,7 @@ var described = plan.Place{
 		{Name: "tls", Kind: plan.WordOption, Words: []string{"off", "on", "unverified"}, Doc: "on: encrypted, and the brokers' certificate is checked; unverified: encrypted alone; off"},
 		{Name: "ca", Kind: plan.WordOption, Doc: "TLS: the secret that holds the certificates of those who may sign the brokers' (PEM); those of the system"},
 		{Name: "certificate", Kind: plan.WordOption, Doc: "TLS: the secret that holds our certificate and its key (PEM)"},
-		{Name: "login", Kind: plan.WordOption, Words: []string{"plain", "scram-sha-256", "scram-sha-512"}, Doc: "how the user of the address shows the secret; scram-sha-512"},
+		{Name: "login", Kind: plan.WordOption, Words: []string{"plain", "scram256", "scram512"}, Doc: "how the user of the address shows the secret; scram512"},
 	},
 	Source: append(format.SourceOptions(), sourceOptions...),
 	Table:  append(format.SourceOptions(), sourceOptions...),
@@ -142,10 +142,10 @@ func options(e *plan.Endpoint, access contract.Secrets) ([]kgo.Opt, error) {
 		if err != nil {
 			return nil, err
 		}
-		switch e.Options.Word("login", "scram-sha-512") {
+		switch e.Options.Word("login", "scram512") {
 		case "plain":
 			opts = append(opts, kgo.SASL(plain.Auth{User: a.user, Pass: password}.AsMechanism()))
-		case "scram-sha-256":
+		case "scram256":
 			opts = append(opts, kgo.SASL(scram.Auth{User: a.user, Pass: password}.AsSha256Mechanism()))
 		default:
 			opts = append(opts, kgo.SASL(scram.Auth{User: a.user, Pass: password}.AsSha512Mechanism()))

@@ -55,7 +55,7 @@ func said(e *plan.Endpoint, err error) error {
 	case errors.Is(err, kerr.SaslAuthenticationFailed), errors.Is(err, kerr.IllegalSaslState):
 		text = fmt.Sprintf("the brokers do not let the user %s in with this secret", a.user)
 	case errors.Is(err, kerr.UnsupportedSaslMechanism):
-		text = "the brokers do not take this login; set another one with (LOGIN plain), scram-sha-256 or scram-sha-512"
+		text = "the brokers do not take this login; set another one with (LOGIN plain), scram256 or scram512"
 	case errors.Is(err, kerr.TopicAuthorizationFailed):
 		text = fmt.Sprintf("the user %s may not do that with the topic; whoever runs the brokers can allow it", orNobody(a.user))
 	case errors.Is(err, kerr.GroupAuthorizationFailed):
@@ -74,8 +74,14 @@ func said(e *plan.Endpoint, err error) error {
 		text = "nobody listens there"
 	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, os.ErrDeadlineExceeded):
 		text = "no answer came in time"
+		if e.Options.Word("tls", "off") != "off" {
+			text += "; where the brokers do not speak TLS, leave (TLS on) out"
+		}
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
 		text = "the connection was closed; where the brokers want TLS, write (TLS on), where they want a login, a user and a SECRET"
+		if a.user != "" {
+			text = fmt.Sprintf("the connection was closed, as by brokers that do not let the user %s in with this secret; where they want TLS, write (TLS on)", a.user)
+		}
 	default:
 		text = err.Error()
 	}

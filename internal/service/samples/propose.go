@@ -249,6 +249,8 @@ func (s *Samples) Propose(ctx context.Context, r SampleRequest) (*Proposal, erro
 	}
 	where := "TOPIC " + sql.QuotedText(cmp.Or(m.topic, strings.ReplaceAll(p.Name, "_", "-")))
 	switch {
+	case m.via != nil:
+		where = fmt.Sprintf("%s %s VIA %s", strings.ToUpper(m.via.Place), sql.QuotedText(m.table), sql.Quoted(m.via.Name))
 	case m.topic == "" && r.File != "" && r.Data == nil:
 		where = "FILES " + sql.QuotedText(r.File)
 	case m.topic == "":
