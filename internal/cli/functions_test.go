@@ -62,6 +62,7 @@ func functionsPage() string {
 		{"time", "Time", "Fields and units are those of UTC; `t AT TIME ZONE 'Europe/Rome'` gives the local time to use in their place."},
 		{"json", "JSON", "A document is JSON, or VARCHAR that holds one. `doc.device.serial` and `doc['tags'][1]` give parts as JSON; CAST gives a type."},
 		{"nested", "Arrays and maps", ""}, {"hash", "Hashes", ""},
+		{"random", "Chance", "What these give depends on their arguments alone, so that a row that is read again gets the same: the first one, the draw, is what chance begins with. In the columns of a [GENERATOR](connections.md#generator) it is left out: each call there has one of its own for each row."},
 		{"aggregate", "Aggregates", "One value for each group of a query with GROUP BY. Each takes `FILTER (WHERE condition)` behind it. The examples run over a column x with the values 1, 2, 2 and NULL, in the order of event time."},
 		{"over", "Over rows", "These need OVER; see [Rows in event order](language.md#rows-in-event-order)."}}
 	listed := 0

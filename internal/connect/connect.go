@@ -9,7 +9,9 @@ import (
 	"fiume/internal/connect/broker"
 	"fiume/internal/connect/contract"
 	"fiume/internal/connect/files"
+	"fiume/internal/connect/generator"
 	"fiume/internal/connect/mariadb"
+	"fiume/internal/connect/tcp"
 	"fiume/internal/connect/topics"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
@@ -22,6 +24,8 @@ var connectors = []contract.Connector{
 	files.Connector,
 	mariadb.Connector,
 	broker.Connector,
+	tcp.Connector,
+	generator.Connector,
 }
 
 // Where the service itself has something: messages in its topics, and files that are handed to it.

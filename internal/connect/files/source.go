@@ -18,8 +18,12 @@ import (
 )
 
 var described = plan.Place{
-	Kind:   "files",
-	About:  "files of a directory or a pattern, below the service's directories for them",
+	Kind:  "files",
+	About: "files of a directory or a pattern, below the service's directories for them",
+	Example: `DECLARE STREAM old_reads (chip VARCHAR, mat VARCHAR, read_at TIMESTAMP)
+	EVENT TIME read_at DELAY 20 SECONDS
+	FROM FILES 'archive/*.csv' (FORMAT csv, DELIMITER ';');
+DECLARE SINK kept TO FILES 'kept' (ROLL EVERY 5 MINUTES);`,
 	Traits: plan.Traits{Ends: true, Again: true, LaterSplit: true, Appends: true},
 	Source: append(format.SourceOptions(),
 		plan.OptionSpec{Name: "header", Kind: plan.FlagOption, Doc: "CSV: the first record names the columns, which are found by their names; false: by their places; true"}),

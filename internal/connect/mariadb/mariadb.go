@@ -28,8 +28,12 @@ type connector struct{}
 func (connector) Place() plan.Place { return described }
 
 var described = plan.Place{
-	Kind:     "mariadb",
-	About:    "a table of a MariaDB database",
+	Kind:  "mariadb",
+	About: "a table of a MariaDB database",
+	Example: `DECLARE ENDPOINT race_db MARIADB 'timing@127.0.0.1:3306/race' SECRET 'race_db';
+DECLARE TABLE entrants (chip VARCHAR PRIMARY KEY, bib INT, name VARCHAR) FROM MARIADB 'entrants' VIA race_db (REFRESH EVERY 1 MINUTE);
+DECLARE STREAM entries (chip VARCHAR, bib INT, name VARCHAR) FROM MARIADB 'entrants' VIA race_db (CHANGES true);
+DECLARE SINK splits TO MARIADB 'splits' VIA race_db (KEY (chip, mat));`,
 	Traits:   plan.Traits{OfChanges: true, Replaces: true},
 	Address:  func(address string) error { _, err := parseAddress(address); return err },
 	Endpoint: true,

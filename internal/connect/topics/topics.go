@@ -25,8 +25,13 @@ type connector struct{}
 func (connector) Place() plan.Place { return described }
 
 var described = plan.Place{
-	Kind:   "topic",
-	About:  "a built-in topic of the service",
+	Kind:  "topic",
+	About: "a built-in topic of the service",
+	Example: `DECLARE STREAM reads (chip VARCHAR, mat VARCHAR, read_at TIMESTAMP, rssi DOUBLE)
+	EVENT TIME read_at DELAY 20 SECONDS
+	FROM TOPIC 'mat-reads';
+DECLARE TABLE runners (chip VARCHAR PRIMARY KEY, bib INT, name VARCHAR) FROM TOPIC 'runners';
+DECLARE SINK strong TO TOPIC 'strong-reads' (KEY (chip));`,
 	Traits: plan.Traits{OwnTopics: true, Times: true, Again: true, Latest: true, WholeKey: true},
 	Insert: true,
 	Source: format.SourceOptions(),

@@ -15,6 +15,7 @@ import (
 type Place struct {
 	Kind     string
 	About    string // in a few words
+	Example  string // statements that declare what the kind can be
 	Source   []OptionSpec
 	Table    []OptionSpec
 	Sink     []OptionSpec
@@ -39,12 +40,17 @@ type Traits struct {
 	OfChanges  bool // as a stream it is the changes of a table; as a table that does not follow them it has no event time
 	Latest     bool // as a table its messages are the latest rows of keys, read on from where a run was
 	OwnTopics  bool // its addresses are topics of the service itself; of a sink, too
+	Made       bool // its rows are made: all columns are computed, from MadeColumns
 	LaterSplit bool // as a table, a split that is named later wins over one before it
 	// Of a sink:
 	Appends  bool // it only adds rows: a KEY cannot replace any
 	WholeKey bool // who reads it takes the latest row of a key, so that a KEY must be the whole of one
 	Replaces bool // a row replaces the one of its KEY
 }
+
+// MadeColumns are what rows that are made begin with: the row's number, its time, and what chance draws for it; then the seed.
+var MadeColumns = []types.Field{{Name: "_row", Type: types.Of(types.BigInt)}, {Name: "_time", Type: types.Of(types.Timestamp)},
+	{Name: "_draw", Type: types.Of(types.BigInt)}, {Name: "_seed", Type: types.Of(types.BigInt)}}
 
 // Endpoint is a declared system outside.
 type Endpoint struct {

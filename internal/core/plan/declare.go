@@ -220,10 +220,33 @@ func (c *Catalog) place(p sql.Place, as role, errs *sql.Errors) (*Endpoint, Opti
 	return via, CheckOptions(errs, p.Options, specs, strings.ToUpper(p.Kind.Text))
 }
 
+// draws gives the calls of chance in the columns of rows that are made the draws that are left out.
+type draws struct{ given int }
+
+func newDraws() *draws { return &draws{} }
+
+// of gives what stands before the arguments of a call: what is drawn for the row, of its own for each call; of a walk, the seed.
+func (d *draws) of(f *eval.Function) *eval.Expr {
+	d.given++
+	from := 2
+	if f.Name == "random_walk" {
+		from = 3
+	}
+	return eval.Drawn(eval.Column(from, MadeColumns[from].Type), d.given)
+}
+
 func (c *Catalog) stream(d *sql.DeclareStream, table bool, errs *sql.Errors) *Stream {
 	s := &Stream{Name: d.Name.Text, Time: -1, Ahead: -1, Idle: -1, Place: d.From.Kind.Text, Address: d.From.Address.Value}
 	seen := map[string]bool{}
+	made := c.Places[s.Place].Made
+	if made {
+		s.Columns = MadeColumns
+	}
 	for _, col := range d.Columns {
+		if made && col.As == nil {
+			errs.Add(sql.WrongPlace, col.Name.Span, "write how it is made, such as "+sql.Quoted(col.Name.Text)+" "+col.Type.String()+" AS (…)", "the rows of %s have no columns of their own, and %q does not say how it is made", strings.ToUpper(s.Place), col.Name.Text)
+			continue
+		}
 		if seen[col.Name.Text] {
 			errs.Add(sql.Duplicate, col.Name.Span, "", "the column %q is there twice", col.Name.Text)
 			continue
@@ -245,13 +268,20 @@ func (c *Catalog) stream(d *sql.DeclareStream, table bool, errs *sql.Errors) *St
 	for _, c := range s.shown {
 		in.cols = append(in.cols, scopeColumn{name: c.Name, expr: c.expr})
 	}
+	var draws *draws
+	if made {
+		for i, f := range MadeColumns {
+			in.cols = append(in.cols, scopeColumn{name: f.Name, expr: eval.Column(i, f.Type)})
+		}
+		draws = newDraws()
+	}
 	at := 0
 	for _, col := range d.Columns {
 		if col.As == nil {
 			at++
 			continue
 		}
-		b := &binder{cat: c, errs: errs, scope: &scope{inputs: []*scopeInput{in}}, where: "a computed column"}
+		b := &binder{cat: c, errs: errs, scope: &scope{inputs: []*scopeInput{in}}, where: "a computed column", draws: draws}
 		e := b.bound(col.As)
 		if e == nil {
 			continue

@@ -17,6 +17,7 @@ const (
 	WordOption     OptionKind = iota // one of Words, or any text where Words is empty
 	NumberOption                     // a whole number from Least up
 	DurationOption                   // a duration
+	ShareOption                      // a number from 0 to 1
 	NamesOption                      // names in parentheses
 	FlagOption                       // true or false
 )
@@ -45,6 +46,14 @@ func (o Options) Word(name, def string) string {
 func (o Options) Number(name string, def int) int {
 	if x, ok := o[name]; ok && x.Number != nil {
 		return int(*x.Number)
+	}
+	return def
+}
+
+// Share gives a number from 0 to 1, or the default.
+func (o Options) Share(name string, def float64) float64 {
+	if x, ok := o[name]; ok && x.Number != nil {
+		return *x.Number
 	}
 	return def
 }
@@ -115,6 +124,11 @@ func CheckOptions(errs *sql.Errors, opts []sql.Option, specs []OptionSpec, what 
 		case NumberOption:
 			if o.Number == nil || *o.Number != float64(int(*o.Number)) || *o.Number < s.Least {
 				bad(fmt.Sprintf("a whole number from %g up", s.Least))
+				continue
+			}
+		case ShareOption:
+			if o.Number == nil || !(*o.Number >= 0 && *o.Number <= 1) {
+				bad("a share from 0 to 1, such as 0.01")
 				continue
 			}
 		case DurationOption:

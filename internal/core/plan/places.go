@@ -62,7 +62,10 @@ func (c *Catalog) OptionRows(name string) (about string, rows [][]string, err er
 	add("table", p.Table)
 	add("sink", p.Sink)
 	slices.SortStableFunc(rows, func(a, b []string) int { return strings.Compare(a[0], b[0]) })
-	return p.About, rows, nil
+	if p.Example != "" {
+		about = "\n\n" + p.Example
+	}
+	return p.About + about, rows, nil
 }
 
 // takes says what may stand behind an option.
@@ -70,6 +73,8 @@ func (s OptionSpec) takes() string {
 	switch s.Kind {
 	case NumberOption:
 		return fmt.Sprintf("a number from %g on", s.Least)
+	case ShareOption:
+		return "a share from 0 to 1"
 	case DurationOption:
 		return "a length of time"
 	case NamesOption:

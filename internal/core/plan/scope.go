@@ -82,6 +82,7 @@ type binder struct {
 	query func(e *sql.Subquery) *eval.Expr // binds a query that stands for a value, where one may
 	over  *overs                           // takes calls with OVER, where they may stand
 	where string                           // the clause, for messages
+	draws *draws                           // of rows that are made; nil: a call of chance has its draw written out
 }
 
 func (b *binder) fail(code sql.Code, e sql.Expr, hint, format string, args ...any) *eval.Expr {
@@ -532,6 +533,9 @@ func (b *binder) call(e *sql.Call) *eval.Expr {
 	}
 	for i := range args {
 		args[i] = eval.Fold(args[i])
+	}
+	if b.draws != nil && f.Group == eval.RandomGroup {
+		args = append([]*eval.Expr{b.draws.of(f)}, args...)
 	}
 	var x *eval.Expr
 	var err error
