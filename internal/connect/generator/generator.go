@@ -2,6 +2,7 @@
 package generator
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -205,7 +206,7 @@ func (s *split) at(row int64) int64 {
 		begins = s.begun
 	}
 	if rate == 0 {
-		rate = max(s.paced, 1000)
+		rate = cmp.Or(s.paced, 1000)
 	}
 	at := begins + row/rate*types.Second + row%rate*types.Second/rate
 	if s.disorder > 0 {

@@ -24,12 +24,13 @@ func Draw(seed, row int64) int64 { return int64(mix(uint64(seed) ^ mix(uint64(ro
 
 // Drawn is the draw of the call of that number, made of the draw of the row.
 func Drawn(draw *Expr, number int) *Expr {
-	salt := mix(uint64(number) + 1)
-	return safe(call(bigint, func(_ *Machine, a []*column.Vector, out *column.Vector, n int) {
+	e := safe(call(bigint, func(_ *Machine, a []*column.Vector, out *column.Vector, n int) {
 		for i, x := range a[0].I[:n] {
-			out.I[i] = int64(mix(uint64(x) ^ salt))
+			out.I[i] = int64(mix(uint64(x) ^ mix(uint64(a[1].I[i]))))
 		}
-	}, draw))
+	}, draw, Const(bigint, types.Value{Kind: types.BigInt, I: int64(number)})))
+	e.Name = "drawn"
+	return e
 }
 
 // unit is a number in (0, 1) made of a draw; of different numbers of one draw it gives independent ones.
