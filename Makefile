@@ -2,6 +2,7 @@
 # make demo    the race day: service, generator, jobs; open the address it prints
 # make test    all tests
 # make test-race  the tests of internal, and of the lives of jobs, under the race detector
+# make test-cluster  BROKER against three real brokers; needs Java and Maven
 # make lint    formatting, vet, static checks, of the console too
 # make format  lays out all sources
 # make bench   the benchmarks
@@ -11,7 +12,7 @@
 CONSOLE := console/dist/index.html
 CONSOLE_SOURCES := $(shell find console/src -type f ! -name schema.d.ts) console/index.html console/vite.config.ts console/openapi.json console/package-lock.json
 
-.PHONY: build setup demo test test-race lint format bench screenshots openapi clean
+.PHONY: build setup demo test test-race test-cluster lint format bench screenshots openapi clean
 
 build: $(CONSOLE)
 	go build -o bin/fiume ./cmd/fiume
@@ -30,10 +31,16 @@ test: setup build
 	cd console && npm run --silent test
 	go test -count=1 -timeout 30m -parallel 8 ./...
 
+# Packages in which several goroutines share something.
+AT_ONCE := ./internal/core/flow ./internal/checkpoint ./internal/topiclog ./internal/connect/... ./internal/catalog ./internal/trial ./internal/service/... ./internal/client ./internal/disk
+
 # The race detector needs a C compiler. Generated tests run fewer seeds under it, since it makes them ten times slower.
 test-race: setup build
-	SEEDS=6 DAMAGED=6 QUERIES=60 go test -race -count=1 -timeout 20m -skip 'TestBatchesAreCut|TestEndlessRow|TestValuesAreBounded|TestGroupsAreBounded' ./internal/...
+	SEEDS=6 DAMAGED=6 GROWING=10 go test -race -count=1 -timeout 20m -skip 'TestBatchesAreCut|TestEndlessRow|TestValuesAreBounded|TestGroupsAreBounded' $(AT_ONCE)
 	FIUME_RACE=1 COMMANDS=40 JOBS=4 go test -count=1 -timeout 10m -run 'TestLives|TestVersions' ./e2e
+
+test-cluster:
+	./scripts/cluster.sh
 
 lint:
 	./scripts/lint.sh

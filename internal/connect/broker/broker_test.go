@@ -43,9 +43,14 @@ func send(t *testing.T, cl *kgo.Client, recs ...*kgo.Record) {
 }
 
 // committed gives the values of all messages of a topic that readers of committed messages see.
-func committed(t *testing.T, c *kfake.Cluster, topic string) (out []*kgo.Record) {
+func committed(t *testing.T, c *kfake.Cluster, topic string) []*kgo.Record {
 	t.Helper()
-	cl, err := kgo.NewClient(kgo.SeedBrokers(c.ListenAddrs()...), kgo.ConsumeTopics(topic), kgo.FetchIsolationLevel(kgo.ReadCommitted()), kgo.KeepControlRecords(), kgo.FetchMaxWait(100*time.Millisecond))
+	return committedOf(t, c.ListenAddrs(), topic)
+}
+
+func committedOf(t *testing.T, addrs []string, topic string) (out []*kgo.Record) {
+	t.Helper()
+	cl, err := kgo.NewClient(kgo.SeedBrokers(addrs...), kgo.ConsumeTopics(topic), kgo.FetchIsolationLevel(kgo.ReadCommitted()), kgo.KeepControlRecords(), kgo.FetchMaxWait(100*time.Millisecond))
 	if err != nil {
 		t.Fatal(err)
 	}
