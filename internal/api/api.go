@@ -141,7 +141,7 @@ func New(ctx context.Context, s *service.Service, console fs.FS, log *slog.Logge
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
 	r.UseRawPath, r.UnescapePathValues = true, true // a name may have a slash, written as %2F
-	r.Use(recovery(log), told(log), guard)
+	r.Use(recovery(log), told(log), guard, door(s))
 	config := huma.DefaultConfig("Fiume", service.Version)
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/openapi", "", ""
 	config.CreateHooks = nil
@@ -197,6 +197,9 @@ func guard(c *gin.Context) {
 	}
 	// What a page may send without asking has no content type of ours.
 	if r := c.Request; r.ContentLength != 0 && r.Method != http.MethodGet && r.Method != http.MethodHead && !strings.HasPrefix(r.Header.Get("Content-Type"), "application/json") {
+		if _, _, ok := doorOf(r); ok && !strings.HasPrefix(r.Header.Get("Content-Type"), "text/plain") {
+			return
+		}
 		c.AbortWithStatusJSON(http.StatusUnsupportedMediaType, &Problem{Status: 415, Title: "Unsupported Media Type", Detail: "send a body as application/json"})
 	}
 }
@@ -515,6 +518,8 @@ func (h *handler) routes(a huma.API) {
 			return answer(out, err)
 		})
 	write := large(op("write-messages", "POST", "/api/topics/{name}/messages", "Write messages; answers when they are on the disk", "topics"))
+	write.Description = "A list of messages with key and value. Messages come as they are, in a body of any length that is written while it comes, as application/x-ndjson, text/csv, application/octet-stream, " +
+		"as application/json with rows=true (an array, or one object), and as CloudEvents over HTTP in all three modes; key= names the field that is the key. The manual's page on the service says more."
 	write.SkipValidateBody = true // it is read message by message; see MessageBatch
 	huma.Register(a, write,
 		func(ctx context.Context, in *struct {
