@@ -9,7 +9,9 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -21,6 +23,26 @@ var RaceSQL string
 
 //go:embed sql/tables.sql
 var tables string
+
+var (
+	madeTopic = regexp.MustCompile(`(?m)^CREATE TOPIC IF NOT EXISTS '?([a-z-]+)'? \(PARTITIONS (\d+)\);\n`)
+	usedTopic = regexp.MustCompile(`(FROM|TO) TOPIC ('[^']+')`)
+)
+
+// RaceOver is RaceSQL with its topics in brokers at an address, and the topics that they need, with their numbers of partitions.
+func RaceOver(address string) (sql string, topics map[string]int32) {
+	topics = map[string]int32{}
+	for _, t := range Topics {
+		topics[t.Name] = int32(t.Partitions)
+	}
+	for _, m := range madeTopic.FindAllStringSubmatch(RaceSQL, -1) {
+		n, _ := strconv.Atoi(m[2])
+		topics[m[1]] = int32(n)
+	}
+	sql = madeTopic.ReplaceAllString(RaceSQL, "")
+	sql = usedTopic.ReplaceAllString(sql, "$1 BROKER $2 VIA brokers")
+	return strings.Replace(sql, "DECLARE ENDPOINT race_db", "DECLARE ENDPOINT brokers BROKER '"+address+"';\n\nDECLARE ENDPOINT race_db", 1), topics
+}
 
 // Tables are the statements that make the race's own tables, and fill that of the mats.
 func Tables() (out []string) {

@@ -8,8 +8,10 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -20,6 +22,8 @@ import (
 	"fiume/internal/topiclog"
 
 	"github.com/spf13/cobra"
+	"github.com/twmb/franz-go/pkg/kadm"
+	"github.com/twmb/franz-go/pkg/kgo"
 )
 
 func (a *app) demoCommand() *cobra.Command {
@@ -32,10 +36,13 @@ the mats' raw messages into topics, and the jobs of the timing desk turn them in
 reads, crowd counts and warnings, splits with the runners' names, missing runners and the
 places of medical calls: topics, files and tables of MariaDB.
 
+With --broker the messages go to external brokers, and the jobs read and write there.
+
 It runs until Ctrl-C, or for the time of --for, and then prints what arrived where.
 Running it again goes on where it stopped; --fresh begins anew.`,
 		Example: `  fiume demo
-  fiume demo --for 20s --runners 2000 --speed 120`,
+  fiume demo --for 20s --runners 2000 --speed 120
+  fiume demo --broker 127.0.0.1:9092 --dir fiume-data/outside`,
 		Args: arity(0, "no arguments"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if d.runners < 1 || d.speed <= 0 {
@@ -51,6 +58,7 @@ Running it again goes on where it stopped; --fresh begins anew.`,
 	f.IntVar(&d.runners, "runners", 20000, "runners of the race")
 	f.Float64Var(&d.speed, "speed", 60, "how many times faster than real the day passes")
 	f.Uint64Var(&d.seed, "seed", 1, "which day")
+	f.StringVar(&d.outside, "broker", "", "play the day through the topics of external brokers at host:port[,host:port…], which are made there")
 	f.BoolVar(&d.fresh, "fresh", false, "delete what an earlier demo left in the data directory first")
 	c.AddCommand(a.demoDataCommand())
 	return c
@@ -65,7 +73,9 @@ type demoRun struct {
 	speed       float64
 	seed        uint64
 	fresh       bool
+	outside     string // address of brokers
 
+	brokers *kgo.Client
 	server  *server
 	client  *client.Client
 	archive string
@@ -95,6 +105,11 @@ func (d *demoRun) run(ctx context.Context) error {
 
 func (d *demoRun) play(ctx context.Context, began time.Time) error {
 	d.client = client.New("http://" + d.server.addr)
+	defer func() {
+		if d.brokers != nil {
+			d.brokers.Close()
+		}
+	}()
 	if err := d.prepare(ctx); err != nil {
 		return err
 	}
@@ -143,6 +158,12 @@ func (d *demoRun) prepare(ctx context.Context) error {
 	if err := d.client.SetSecret(ctx, "race_db", racePassword); err != nil {
 		return err
 	}
+	text := demo.RaceSQL
+	if d.outside != "" {
+		if text, err = d.reachBrokers(ctx); err != nil {
+			return err
+		}
+	}
 	have := map[string]bool{}
 	topics, err := d.client.Topics(ctx)
 	if err != nil {
@@ -152,7 +173,7 @@ func (d *demoRun) prepare(ctx context.Context) error {
 		have[t.Name] = true
 	}
 	for _, t := range demo.Topics {
-		if !have[t.Name] {
+		if !have[t.Name] && d.outside == "" {
 			if _, err := d.client.CreateTopic(ctx, api.TopicRequest{Name: t.Name, Partitions: t.Partitions}); err != nil {
 				return err
 			}
@@ -166,7 +187,7 @@ func (d *demoRun) prepare(ctx context.Context) error {
 	if err := d.writeEditions(editions); err != nil {
 		return err
 	}
-	_, err = d.client.Apply(ctx, api.ScriptRequest{SQL: demo.RaceSQL, File: "race.sql", Params: map[string]string{"archive": d.archive, "editions": editions}})
+	_, err = d.client.Apply(ctx, api.ScriptRequest{SQL: text, File: "race.sql", Params: map[string]string{"archive": d.archive, "editions": editions}})
 	if err == nil {
 		return nil
 	}
@@ -242,6 +263,9 @@ func (d *demoRun) race(ctx context.Context) error {
 type written map[string][]int64
 
 func (d *demoRun) alreadyWritten(ctx context.Context) (written, error) {
+	if d.brokers != nil {
+		return d.writtenOutside(ctx)
+	}
 	out := written{}
 	topics, err := d.client.Topics(ctx)
 	for _, t := range topics {
@@ -270,6 +294,9 @@ func (w written) without(ms []demo.Message) (left []demo.Message) {
 }
 
 func (d *demoRun) write(ctx context.Context, ms []demo.Message) error {
+	if d.brokers != nil {
+		return d.writeOutside(ctx, ms)
+	}
 	by := map[string][]api.MessageRequest{}
 	for _, m := range ms {
 		r := api.MessageRequest{Value: string(m.Value)}
@@ -331,6 +358,19 @@ func (d *demoRun) report(ctx context.Context) error {
 	}
 	for _, t := range topics {
 		rows = append(rows, []string{"topic", t.Name, number(t.Messages) + " messages"})
+	}
+	if d.brokers != nil {
+		found, err := kadm.NewClient(d.brokers).ListEndOffsets(ctx)
+		if err != nil {
+			return err
+		}
+		for _, n := range slices.Sorted(maps.Keys(found)) {
+			sum := int64(0)
+			for _, p := range found[n] {
+				sum += p.Offset
+			}
+			rows = append(rows, []string{"broker", n, number(sum) + " offsets"})
+		}
 	}
 	files, lines, err := countLines(d.archive)
 	if err != nil {
