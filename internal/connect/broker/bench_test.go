@@ -20,7 +20,7 @@ import (
 
 // BenchmarkRead reads the same messages from a built-in topic and from brokers, whose stand-in shares the processors.
 func BenchmarkRead(b *testing.B) {
-	const many = 1_000_000
+	const many = 3_000_000
 	log, err := topiclog.Open(b.TempDir())
 	if err != nil {
 		b.Fatal(err)

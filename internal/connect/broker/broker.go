@@ -111,7 +111,7 @@ func options(e *plan.Endpoint, access contract.Secrets) ([]kgo.Opt, error) {
 		return s, nil
 	}
 	opts := []kgo.Opt{kgo.SeedBrokers(a.seeds...), kgo.ClientID("fiume"), kgo.DialTimeout(5 * time.Second), kgo.RequestTimeoutOverhead(mayAnswer),
-		kgo.RetryTimeout(mayAnswer), kgo.MetadataMinAge(250 * time.Millisecond)}
+		kgo.RetryTimeout(mayAnswer), kgo.MetadataMinAge(50 * time.Millisecond)}
 	if mode := e.Options.Word("tls", "off"); mode != "off" {
 		c := &tls.Config{InsecureSkipVerify: mode == "unverified", MinVersion: tls.VersionTLS12}
 		if name := e.Options.Word("ca", ""); name != "" {

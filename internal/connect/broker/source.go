@@ -54,7 +54,24 @@ type source struct {
 	away    error // of the last try to connect
 	since   time.Time
 	begun   bool
+
+	blocks  sync.Pool // of *block
+	records recordPool
 }
+
+// recordPool gives the client the memory of records again.
+type recordPool struct{ pool sync.Pool }
+
+// GetRecords implements kgo.PoolRecords.
+func (p *recordPool) GetRecords(n int) []kgo.Record {
+	if x, ok := p.pool.Get().(*[]kgo.Record); ok && cap(*x) >= n {
+		return (*x)[:0]
+	}
+	return make([]kgo.Record, 0, n)
+}
+
+// PutRecords implements kgo.PoolRecords.
+func (p *recordPool) PutRecords(r []kgo.Record) { p.pool.Put(&r) }
 
 // openSource finds the partitions of a scan, and where each begins and ends. A live query begins now where nothing is said, a job where its group
 // has committed, or at the beginning.
@@ -69,7 +86,7 @@ func openSource(env *contract.Env, scan *plan.Op) (flow.Source, error) {
 	defer cancel()
 	var err error
 	s.c, err = reached(ctx, st.Via, env.Secrets, kgo.FetchIsolationLevel(level), kgo.KeepControlRecords(), kgo.ConsumeResetOffset(kgo.NoResetOffset()),
-		kgo.FetchMaxWait(500*time.Millisecond), kgo.FetchMaxBytes(32<<20), kgo.FetchMaxPartitionBytes(4<<20), kgo.WithHooks(s))
+		kgo.FetchMaxWait(500*time.Millisecond), kgo.FetchMaxBytes(32<<20), kgo.FetchMaxPartitionBytes(4<<20), kgo.WithHooks(s), kgo.WithPools(&s.records))
 	if err != nil {
 		return nil, err
 	}
@@ -350,7 +367,7 @@ type split struct {
 	until   int64 // -1: goes on
 	asked   bool  // it is being fetched
 	paused  bool
-	queue   []*kgo.Record
+	queue   []*block
 	bytes   int   // of the queue
 	seen    int64 // behind all that was fetched, control messages too
 	high    int64 // the end of the partition as far as known; -1: not yet
@@ -421,19 +438,62 @@ func (s *split) take(p *kgo.FetchPartition) {
 		s.high = p.HighWatermark
 	}
 	for _, r := range p.Records {
-		if r.Offset < s.seen {
-			continue
+		if r.Offset >= s.seen {
+			s.seen = r.Offset + 1
+			if !r.Attrs.IsControl() && (s.until < 0 || r.Offset < s.until) {
+				s.keep(r)
+			}
 		}
-		s.seen = r.Offset + 1
-		if !r.Attrs.IsControl() {
-			s.queue = append(s.queue, r)
-			s.bytes += len(r.Value) + len(r.Key) + 100
-		}
+		r.Recycle()
 	}
 	if s.bytes > ahead && !s.paused {
 		s.paused = true
 		s.s.c.PauseFetchPartitions(map[string][]int32{s.topic: {s.partition}})
 	}
+}
+
+// block is messages one behind the other, as they are handed out.
+type block struct {
+	data []byte // never grown beyond its capacity, so that keys can lie in it
+	msgs []flow.Message
+}
+
+// keep copies a message, so that what it came in can be used again. The caller holds the lock.
+func (s *split) keep(r *kgo.Record) {
+	keyed := s.s.scan.OfTable != nil && r.Key != nil
+	size := len(r.Value)
+	if keyed {
+		size += len(r.Key)
+	}
+	var b *block
+	if n := len(s.queue); n > 0 && len(s.queue[n-1].data)+size+flow.Pad <= cap(s.queue[n-1].data) {
+		b = s.queue[n-1]
+	} else {
+		b = s.s.empty(size)
+		s.queue = append(s.queue, b)
+	}
+	m := flow.Message{Off: uint32(len(b.data)), Len: uint32(len(r.Value)), Pos: r.Offset, At: r.Timestamp.UnixMicro()}
+	b.data = append(b.data, r.Value...)
+	if keyed {
+		from := len(b.data)
+		b.data = append(b.data, r.Key...)
+		m.Key = b.data[from:len(b.data):len(b.data)]
+	}
+	b.msgs = append(b.msgs, m)
+	s.bytes += size + messageBytes
+}
+
+// messageBytes is what a message takes beside its key and value.
+const messageBytes = 56
+
+// empty gives a block with room for a message of a size.
+func (s *source) empty(size int) *block {
+	if size+flow.Pad <= pieceBytes {
+		if b, ok := s.blocks.Get().(*block); ok {
+			return b
+		}
+	}
+	return &block{data: make([]byte, 0, max(pieceBytes, size+flow.Pad))}
 }
 
 // ask has the partition fetched from where it is to be read.
@@ -491,39 +551,27 @@ func (s *split) Next(p *flow.Piece) error {
 		}
 		return flow.ErrNothing
 	}
-	p.Data, p.Messages, p.Base = p.Data[:0], p.Messages[:0], s.pos
-	n := 0
-	for _, r := range s.queue {
-		if s.until >= 0 && r.Offset >= s.until {
-			break
-		}
-		if n++; len(p.Data) > 0 && len(p.Data)+len(r.Value) > pieceBytes {
-			n--
-			break
-		}
-		m := flow.Message{Off: uint32(len(p.Data)), Len: uint32(len(r.Value)), Pos: r.Offset, At: r.Timestamp.UnixMicro()}
-		if s.s.scan.OfTable != nil {
-			m.Key = r.Key
-		}
-		p.Messages = append(p.Messages, m)
-		p.Data = append(p.Data, r.Value...)
-		s.bytes -= len(r.Value) + len(r.Key) + 100
-		s.pos = r.Offset + 1
+	b := s.queue[0]
+	s.queue[0] = nil
+	s.queue = s.queue[1:]
+	used := &block{p.Data[:0], p.Messages[:0]}
+	clear(p.Messages[:cap(p.Messages)]) // keys
+	p.Data, p.Messages, p.Base = b.data, b.msgs, s.pos
+	for i := range b.msgs {
+		s.bytes -= int(b.msgs[i].Len) + len(b.msgs[i].Key) + messageBytes
 	}
-	clear(s.queue[:n])
-	s.queue = s.queue[n:]
-	if n == 0 { // all that is left lies behind the end
-		s.pos, s.queue = s.until, nil
-	}
-	if len(s.queue) == 0 {
+	s.pos = b.msgs[len(b.msgs)-1].Pos + 1
+	if len(s.queue) == 0 { // control messages, and what was given up, may be the last
 		s.queue, s.bytes = nil, 0
 		s.pos = max(s.pos, s.seen)
 		if s.until >= 0 {
 			s.pos = min(s.pos, s.until)
 		}
 	}
-	p.Data = slices.Grow(p.Data, flow.Pad)
 	p.Next = s.pos
+	if cap(used.data) >= pieceBytes && cap(used.data) < 2*pieceBytes {
+		s.s.blocks.Put(used)
+	}
 	if s.paused && s.bytes < ahead/2 {
 		s.paused = false
 		s.s.c.ResumeFetchPartitions(map[string][]int32{s.topic: {s.partition}})
