@@ -35,12 +35,13 @@ const (
 // source is the partitions of a topic, or of those that fit a pattern. Each is a split; its positions are offsets. The partitions are read by
 // their offsets, which checkpoints keep: no group is needed.
 type source struct {
-	e       *plan.Endpoint
-	scan    *plan.Op
-	c       *kgo.Client
-	admin   *kadm.Client
-	group   string
-	bounded bool // it ends where the partitions ended when it was opened
+	e           *plan.Endpoint
+	scan        *plan.Op
+	c           *kgo.Client
+	admin       *kadm.Client
+	group       string
+	uncommitted bool
+	bounded     bool // it ends where the partitions ended when it was opened
 
 	ctx  context.Context
 	stop context.CancelFunc
@@ -51,7 +52,8 @@ type source struct {
 	by      map[string]map[int32]*split
 	arrived []flow.Split
 	wake    func()
-	away    error // of the last try to connect
+	heard   time.Time // of the last answer to a fetch
+	away    error     // of the last try to connect
 	since   time.Time
 	begun   bool
 
@@ -79,7 +81,7 @@ func openSource(env *contract.Env, scan *plan.Op) (flow.Source, error) {
 	st := scan.Stream
 	s := &source{e: st.Via, scan: scan, group: st.Options.Word("group", ""), bounded: scan.Until.Kind != plan.Default, by: map[string]map[int32]*split{}}
 	level := kgo.ReadCommitted()
-	if st.Options.Flag("uncommitted", false) {
+	if s.uncommitted = st.Options.Flag("uncommitted", false); s.uncommitted {
 		level = kgo.ReadUncommitted()
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 2*mayAnswer)
@@ -131,6 +133,10 @@ func (s *source) place(ctx context.Context, found map[string][]int32, live bool)
 			}
 		}
 	}
+	now, err := s.offsets(ctx, plan.Bound{Kind: plan.Now}, names)
+	if err != nil {
+		return err
+	}
 	var ends kadm.ListedOffsets
 	if s.bounded {
 		if ends, err = s.offsets(ctx, s.scan.Until, names); err != nil {
@@ -144,6 +150,9 @@ func (s *source) place(ctx context.Context, found map[string][]int32, live bool)
 				return said(s.e, fmt.Errorf("the offsets of %s/%d: %w", n, p, cmpErr(at.Err)))
 			}
 			sp := s.split(n, p, max(at.Offset, from[splitName(n, p)]))
+			if o, ok := now.Lookup(n, p); ok && o.Err == nil {
+				sp.high = o.Offset
+			}
 			if s.bounded {
 				end, ok := ends.Lookup(n, p)
 				if !ok || end.Err != nil {
@@ -169,7 +178,7 @@ func cmpErr(err error) error {
 func (s *source) offsets(ctx context.Context, b plan.Bound, names []string) (out kadm.ListedOffsets, err error) {
 	switch b.Kind {
 	case plan.Now:
-		if s.scan.Stream.Options.Flag("uncommitted", false) {
+		if s.uncommitted {
 			out, err = s.admin.ListEndOffsets(ctx, names...)
 		} else {
 			out, err = s.admin.ListCommittedOffsets(ctx, names...)
@@ -346,6 +355,19 @@ func (s *source) OnBrokerConnect(_ kgo.BrokerMetadata, _ time.Duration, _ net.Co
 	}
 }
 
+// OnBrokerE2E implements kgo.HookBrokerE2E: brokers answer a fetch also where there is nothing.
+func (s *source) OnBrokerE2E(_ kgo.BrokerMetadata, key int16, e2e kgo.BrokerE2E) {
+	if key != fetchKey || e2e.Err() != nil {
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.heard = time.Now().Add(-e2e.DurationE2E()) // when it was asked
+}
+
+// fetchKey is the number of a fetch in the protocol.
+const fetchKey = 1
+
 // silent says why nothing comes, where the brokers cannot be reached for a while.
 func (s *source) silent() error {
 	s.mu.Lock()
@@ -411,6 +433,13 @@ func (s *split) NewDecoder() (flow.Decoder, error) {
 // Endless implements flow.Endless.
 func (s *split) Endless() bool { return s.until < 0 }
 
+// Heard implements flow.Hearing.
+func (s *split) Heard() time.Time {
+	s.s.mu.Lock()
+	defer s.s.mu.Unlock()
+	return s.s.heard
+}
+
 // Left implements flow.Counting.
 func (s *split) Left(pos int64) int64 {
 	s.mu.Lock()
@@ -434,7 +463,10 @@ func (s *split) take(p *kgo.FetchPartition) {
 		s.err = p.Err
 		return
 	}
-	if p.HighWatermark >= 0 {
+	switch {
+	case p.LastStableOffset >= 0 && !s.s.uncommitted: // behind it nothing can be read yet
+		s.high = p.LastStableOffset
+	case p.HighWatermark >= 0:
 		s.high = p.HighWatermark
 	}
 	for _, r := range p.Records {

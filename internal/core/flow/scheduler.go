@@ -191,13 +191,17 @@ func (s *scheduler) next(p *Piece) (*assignment, error) {
 			if !sr.over {
 				err = sr.split.Next(p)
 			}
+			nothing := errors.Is(err, ErrNothing)
+			if c, ok := sr.split.(Counting); nothing && ok && c.Left(sr.nextPos) > 0 {
+				nothing = false // it is on its way
+			}
 			s.mu.Lock()
 			table := sr.scan.op.OfTable
-			if e, ok := sr.split.(Endless); ok && e.Endless() && errors.Is(err, ErrNothing) && sr.scan.op.Aux && s.streamsDone() {
+			if e, ok := sr.split.(Endless); ok && e.Endless() && nothing && sr.scan.op.Aux && s.streamsDone() {
 				err = io.EOF
 			}
 			sr.reading = false
-			sr.caught = sr.caught || errors.Is(err, io.EOF) || errors.Is(err, ErrNothing)
+			sr.caught = sr.caught || nothing || errors.Is(err, io.EOF)
 			s.cond.Broadcast()
 			now := s.job.opts.Now()
 			a := &assignment{sr: sr, seq: sr.seq, next: p.Next}
@@ -217,7 +221,9 @@ func (s *scheduler) next(p *Piece) (*assignment, error) {
 				a.fresh = sr.seq == 1 && table != nil && table.Reread()
 				a.complete = table != nil && table.Reread()
 				return a, nil
-			case errors.Is(err, ErrNothing):
+			case errors.Is(err, ErrNothing) && !nothing:
+				sr.recovered()
+			case nothing:
 				sr.recovered()
 				if table != nil && !sr.loaded {
 					sr.loaded = true
@@ -239,9 +245,15 @@ func (s *scheduler) next(p *Piece) (*assignment, error) {
 					return a, nil
 				}
 				if sr.scan.op.Stream.Arrival() && now.Sub(sr.marked) >= markEvery {
+					heard := now
+					if h, ok := sr.split.(Hearing); ok {
+						if heard = h.Heard(); heard.IsZero() {
+							break
+						}
+					}
 					sr.marked = now
 					sr.seq++
-					a.clock, a.next = now.Add(-markBehind).UnixMicro(), sr.nextPos
+					a.clock, a.next = heard.Add(-markBehind).UnixMicro(), sr.nextPos
 					return a, nil
 				}
 			case sr.passes(err, now):

@@ -5,6 +5,7 @@ package flow
 
 import (
 	"errors"
+	"time"
 
 	"fiume/internal/core/column"
 	"fiume/internal/core/plan"
@@ -67,8 +68,12 @@ type Marked interface {
 // Noticing is a split that has something to say for people, such as that it waits for its server.
 type Noticing interface{ Notice() string }
 
-// Counting is a split that knows how many messages lie behind a position.
+// Counting is a split that knows how many messages lie behind a position. While some do, that Next has nothing means that they are on their way: the
+// split is not idle, and a table is not loaded.
 type Counting interface{ Left(pos int64) int64 }
+
+// Hearing is a split whose place is asked over a network: what came up to then has been heard of. Zero: nothing was heard yet.
+type Hearing interface{ Heard() time.Time }
 
 // Source is what a scan reads. Next of its splits does not block. A source may be a Retrier, too: a split whose Next fails with an error
 // that may pass by itself is tried again, while the others go on.
