@@ -440,7 +440,8 @@ func (j *Job) restore(s *Snapshot) error {
 			}
 			sr.nextPos, sr.delivered = p.Next, p.Next
 			sr.newest, sr.maxTime, sr.atTime = p.Newest, p.Newest, p.Newest
-			sr.idle, sr.idleSent = p.Idle, p.Idle
+			sr.idle = p.Idle && sr.idleAfter >= 0 // a version that never passes splits over waits for it again
+			sr.idleSent = sr.idle
 			sr.over = p.Ended
 		}
 	}
