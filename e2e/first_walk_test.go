@@ -108,10 +108,10 @@ func TestFilesSayWhatIsWrong(t *testing.T) {
 		return p.fiume("", "query", "SELECT * FROM "+name)
 	}
 	run("bare").want(t, 1, "names none of the columns of bare", "HEADER false")
-	run("packed").want(t, 1, "packed with gzip", "unpack it")
+	run("packed").want(t, 1, "packed.csv", "what is packed cannot be read")
 	run("short").want(t, 0, "P2")
 	run("whole").want(t, 0, "P1")
-	p.fiume("", "connections").want(t, 1, "names none of the columns", "packed with gzip", "the header (chip, mat) does not name n", "the columns are there")
+	p.fiume("", "connections").want(t, 1, "names none of the columns", "what is packed cannot be read", "the header (chip, mat) does not name n", "the columns are there")
 	p.apply("DECLARE OR REPLACE STREAM bare (chip VARCHAR, mat VARCHAR, n BIGINT) FROM FILES '" + filepath.Join(files, "bare.csv") + "' (FORMAT csv, HEADER false);")
 	if r := run("bare").want(t, 0, "P1", "P2"); !strings.Contains(r.out, "2 rows") {
 		t.Errorf("%s", r.out)

@@ -176,8 +176,7 @@ type Sample struct {
 	Name      string // a name to begin with
 	Format    string // of the messages; "": not known
 	Header    []string
-	Delimiter rune   // of CSV in a file; the messages have commas
-	Packed    string // what the file is packed with, where it is
+	Delimiter rune // of CSV in a file; the messages have commas
 	Messages  []recorded.Message
 	Columns   []Column // where the place tells them; nil: they are found in the messages
 }

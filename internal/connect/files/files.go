@@ -134,11 +134,11 @@ func (connector) Sample(_ context.Context, env *contract.Env, w contract.Wanted)
 	if len(data) > w.Bytes {
 		return nil, fmt.Errorf("the file has %d bytes, a sample at most %d; take a part of it", len(data), w.Bytes)
 	}
-	data, packed, err := container.Unpacked(data, w.Bytes)
+	data, _, err := container.Unpacked(data, w.Bytes)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", out.Origin, err)
 	}
-	out.Packed, out.Format = packed, w.Format
+	out.Format = w.Format
 	if out.Format == "" {
 		out.Format = container.FormatOf(w.Address, data)
 	}

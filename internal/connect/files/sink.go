@@ -31,6 +31,7 @@ type Sink struct {
 	dir     string
 	ext     string
 	header  []byte
+	pack    func(dst, b []byte) []byte // nil: parts are not packed
 	roll    time.Duration
 	options plan.Options
 	durable bool // the run takes checkpoints
@@ -80,6 +81,12 @@ func OpenSink(fs disk.FS, out *plan.Op, within *roots.Roots, writer string) (*Si
 	}
 	k := &Sink{fs: fs, dir: dir, writer: writer, ext: "." + s.Options.Word("format", "json"), options: s.Options, header: enc.Header(),
 		roll: time.Duration(s.Options.Duration("roll every", types.Minute)) * time.Microsecond}
+	if p, ok := packs[s.Options.Word("compress", "none")]; ok {
+		k.pack, k.ext = p.pack, k.ext+p.ext
+		if len(k.header) > 0 {
+			k.header = p.pack(nil, k.header)
+		}
+	}
 	if err := fs.MkdirAll(k.dir); err != nil {
 		return nil, fmt.Errorf("the directory cannot be made: %w", err)
 	}
@@ -174,7 +181,10 @@ func isReady(ready []part, name string) bool {
 // NewEncoder implements flow.Sink.
 func (s *Sink) NewEncoder(fields []types.Field) (flow.Encoder, error) {
 	enc, err := format.NewEncoder(s.options, fields)
-	return text.NewLines(enc, "\n"), err
+	if err != nil || s.pack == nil {
+		return text.NewLines(enc, "\n"), err
+	}
+	return &packer{text.NewLines(enc, "\n"), s.pack}, nil
 }
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)

@@ -19,7 +19,7 @@ import (
 
 var described = plan.Place{
 	Kind:  "files",
-	About: "files of a directory or a pattern, below the service's directories for them",
+	About: "files of a directory or a pattern, below the service's directories for them; also packed with gzip or zstd",
 	Example: `DECLARE STREAM old_reads (chip VARCHAR, mat VARCHAR, read_at TIMESTAMP)
 	EVENT TIME read_at DELAY 20 SECONDS
 	FROM FILES 'archive/*.csv' (FORMAT csv, DELIMITER ';');
@@ -31,7 +31,8 @@ DECLARE SINK kept TO FILES 'kept' (ROLL EVERY 5 MINUTES);`,
 		plan.OptionSpec{Name: "header", Kind: plan.FlagOption, Doc: "CSV: the first record names the columns, which are found by their names; false: by their places; true"},
 		plan.OptionSpec{Name: "refresh every", Kind: plan.DurationOption, Doc: "how often to look whether a file was written anew; 1 SECOND in a job of the service that joins the table, else files are read once"}),
 	Sink: append(format.SinkOptions(),
-		plan.OptionSpec{Name: "roll every", Kind: plan.DurationOption, Doc: "how long a part file stays open; 1 MINUTE"}),
+		plan.OptionSpec{Name: "roll every", Kind: plan.DurationOption, Doc: "how long a part file stays open; 1 MINUTE"},
+		plan.OptionSpec{Name: "compress", Kind: plan.WordOption, Words: []string{"none", "gzip", "zstd"}, Doc: "how part files are packed; none"}),
 	Promise: func(*plan.Op) string {
 		return "each row once, in part files that are moved into place whole when a checkpoint has them"
 	},
@@ -96,6 +97,7 @@ func (s *Source) closeAll() error {
 type split struct {
 	name   string
 	file   *os.File
+	in     io.ReaderAt // the file, or what is packed in it
 	stream *plan.Stream
 	used   *plan.Use
 	format string
@@ -121,7 +123,14 @@ type lineMark struct{ pos, line int64 }
 
 func (s *split) Name() string    { return s.name }
 func (s *split) Position() int64 { return s.pos }
-func (s *split) Close() error    { return s.file.Close() }
+
+// Close implements flow.Split.
+func (s *split) Close() error {
+	if p, ok := s.in.(*packed); ok {
+		p.shut()
+	}
+	return s.file.Close()
+}
 
 // Place implements flow.Split. Lines are counted when somebody asks, from the nearest place where they
 // are known.
@@ -139,9 +148,15 @@ func (s *split) Place(pos int64) string {
 		return fmt.Sprintf("%s byte %d", s.name, pos)
 	}
 	defer f.Close()
+	in := io.ReaderAt(f)
+	if p, ok := s.in.(*packed); ok {
+		p = &packed{file: f, open: p.open}
+		defer p.shut()
+		in = p
+	}
 	buf := make([]byte, 1<<18)
 	for at.pos < pos {
-		n, err := f.ReadAt(buf[:min(int64(len(buf)), pos-at.pos)], at.pos)
+		n, err := in.ReadAt(buf[:min(int64(len(buf)), pos-at.pos)], at.pos)
 		if n == 0 {
 			return fmt.Sprintf("%s byte %d (%v)", s.name, pos, err)
 		}
@@ -164,7 +179,7 @@ func (s *split) Resume(pos int64) error {
 	if err != nil {
 		return err
 	}
-	if pos > st.Size() {
+	if _, ok := s.in.(*packed); !ok && pos > st.Size() {
 		return fmt.Errorf("the file has %d bytes, but had been read up to %d", st.Size(), pos)
 	}
 	s.pos = pos
@@ -191,7 +206,7 @@ func (s *split) changed() (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	err = s.file.Close()
+	err = s.Close()
 	header := s.header
 	s.file, s.at, s.pos, s.fresh, s.waits = f, st.ModTime().UnixMicro(), 0, true, false
 	if err = errors.Join(err, s.begin()); err == nil && !slices.Equal(header, s.header) {
@@ -207,9 +222,16 @@ func (s *split) begin() error {
 	if err != nil && !errors.Is(err, io.EOF) {
 		return err
 	}
+	s.in = s.file
+	if open := unpackerOf(string(mark[:n])); open != nil {
+		s.in = &packed{file: s.file, open: open}
+		if n, err = s.in.ReadAt(mark[:], 0); err != nil && !errors.Is(err, io.EOF) {
+			return err
+		}
+	}
 	for name, begins := range packings {
 		if strings.HasPrefix(string(mark[:n]), begins) {
-			return fmt.Errorf("the file is %s, and files are read as they are: unpack it first", name)
+			return fmt.Errorf("the file is %s, which cannot be read as a stream: give it as lines, also packed with gzip or zstd", name)
 		}
 	}
 	switch {
@@ -256,7 +278,7 @@ func (s *split) begin() error {
 }
 
 // packings are forms of files that hold others, and how they begin.
-var packings = map[string]string{"packed with gzip": "\x1f\x8b", "packed with zstd": "\x28\xb5\x2f\xfd", "packed with bzip2": "BZh", "a zip archive": "PK\x03\x04", "Parquet": "PAR1", "Avro": "Obj\x01"}
+var packings = map[string]string{"packed with bzip2": "BZh", "a zip archive": "PK\x03\x04", "Parquet": "PAR1", "Avro": "Obj\x01"}
 
 // named looks which declared columns the header names. Where it names none the file has no header, and its first record is
 // a row that would be lost.
@@ -333,7 +355,7 @@ func (s *split) read(p *flow.Piece) error {
 			p.Data = make([]byte, size+flow.Pad)
 		}
 		buf := p.Data[:size]
-		n, err := s.file.ReadAt(buf, s.pos)
+		n, err := s.in.ReadAt(buf, s.pos)
 		if err != nil && !errors.Is(err, io.EOF) {
 			return err
 		}

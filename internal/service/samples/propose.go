@@ -269,9 +269,6 @@ func (s *Samples) Propose(ctx context.Context, r SampleRequest) (*Proposal, erro
 		}
 		format += ", DELIMITER " + word
 	}
-	if m.Packed != "" {
-		p.Notes = append(p.Notes, fmt.Sprintf("the file is packed with %s: a stream over FILES reads it when it is unpacked", m.Packed))
-	}
 	p.SQL = declaration(p, replaces, where, format, idle)
 	return p, nil
 }
