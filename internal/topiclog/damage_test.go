@@ -405,7 +405,7 @@ func TestAppendOnce(t *testing.T) {
 	send(1, true)
 	send(2, false)
 	// A part of batch 3 has come before the writer was cut off.
-	if _, err := topic.parts[KeyPartition([]byte("k0"), 3)].appendOnce(0, nil); err == nil {
+	if _, err := topic.Partitions()[KeyPartition([]byte("k0"), 3)].appendOnce(0, nil); err == nil {
 		t.Log("an empty batch is no batch")
 	}
 	if err := l.Close(); err != nil {

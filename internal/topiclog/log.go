@@ -22,25 +22,39 @@ type Settings struct {
 	Partitions  int   `json:"partitions"`
 	RetainFor   int64 `json:"retain_for_us,omitempty"` // microseconds; 0: for ever
 	RetainBytes int64 `json:"retain_bytes,omitempty"`  // a partition; 0: no limit
+	// Was has how many partitions there were before, oldest first: messages of a key, and batches with names, went elsewhere then.
+	Was []int `json:"was,omitempty"`
 }
 
 // Topic is a named set of partitions.
 type Topic struct {
 	Name     string
-	Settings Settings
-	parts    []*Partition
+	Settings Settings // guarded by the log's lock where it may change: Log.Grow
+	list     atomic.Pointer[[]*Partition]
+	was      atomic.Pointer[[]int] // Settings.Was
 	round    atomic.Uint64
 }
 
-// Partitions gives the partitions in order.
-func (t *Topic) Partitions() []*Partition { return t.parts }
+// Partitions gives the partitions in order. The list is never changed; one with more takes its place.
+func (t *Topic) Partitions() []*Partition {
+	if l := t.list.Load(); l != nil {
+		return *l
+	}
+	return nil
+}
+
+// add puts a partition behind the others.
+func (t *Topic) add(p *Partition) {
+	list := append(slices.Clone(t.Partitions()), p)
+	t.list.Store(&list)
+}
 
 // PartitionOf chooses the partition of a key; records without a key go round.
 func (t *Topic) PartitionOf(key []byte) int {
 	if key == nil {
-		return int(t.round.Add(1) % uint64(len(t.parts)))
+		return int(t.round.Add(1) % uint64(len(t.Partitions())))
 	}
-	return KeyPartition(key, len(t.parts))
+	return KeyPartition(key, len(t.Partitions()))
 }
 
 // KeyPartition gives the partition, of n, that messages of a key go to.
@@ -53,9 +67,12 @@ func (t *Topic) Append(recs []Record) error {
 
 // Partitioned shares records out to the partitions of their keys.
 func (t *Topic) Partitioned(recs []Record) [][]Record {
-	by := make([][]Record, len(t.parts))
+	by := make([][]Record, len(t.Partitions()))
 	for _, r := range recs {
 		p := t.PartitionOf(r.Key)
+		for p >= len(by) { // one has come meanwhile
+			by = append(by, nil)
+		}
 		by[p] = append(by[p], r)
 	}
 	return by
@@ -69,7 +86,7 @@ func (t *Topic) AppendParts(producer int64, sequence int32, parts [][]Record) er
 	for p, rs := range parts {
 		if len(rs) > 0 {
 			wg.Go(func() {
-				if _, errs[p] = t.parts[p].AppendAs(producer, sequence, rs); errs[p] == nil {
+				if _, errs[p] = t.Partitions()[p].AppendAs(producer, sequence, rs); errs[p] == nil {
 					parts[p] = nil
 				}
 			})
@@ -141,6 +158,7 @@ func OpenOn(fs disk.FS, dir string, tell func(text string, args ...any)) (*Log, 
 			}
 			tell("the settings of a topic are damaged; its messages are kept without a limit", "topic", n, "partitions", t.Settings.Partitions)
 		}
+		t.was.Store(&t.Settings.Was)
 		l.load(t)
 	}
 	go l.retain()
@@ -169,7 +187,7 @@ func (l *Log) load(t *Topic) {
 			l.tell("a partition cannot be opened", "topic", t.Name, "partition", i, "error", err)
 			p = brokenPartition(fmt.Errorf("partition %d of the topic '%s' cannot be opened: %w", i, t.Name, err))
 		}
-		t.parts = append(t.parts, p)
+		t.add(p)
 	}
 	l.topics[t.Name] = t
 }
@@ -214,7 +232,7 @@ func (l *Log) retain() {
 				if t.Settings.RetainFor > 0 {
 					oldest = time.Now().UnixMicro() - t.Settings.RetainFor
 				}
-				for _, p := range t.parts {
+				for _, p := range t.Partitions() {
 					p.writeEnd()
 					if err := p.retain(oldest, t.Settings.RetainBytes); err != nil {
 						p.tell("old messages cannot be removed; it is tried again in a minute", "error", err)
@@ -245,7 +263,7 @@ func (l *Log) Create(topic string, s Settings) (*Topic, error) {
 	t := &Topic{Name: topic, Settings: s}
 	if err := l.make(t, dir); err != nil {
 		// It is there whole, or not at all: nothing may be written to what the next start would not find.
-		for _, p := range t.parts {
+		for _, p := range t.Partitions() {
 			err = errors.Join(err, p.close())
 		}
 		_ = l.fs.Remove(filepath.Join(dir, "topic.json")) // without it the directory is no topic, whatever is left of it
@@ -263,14 +281,66 @@ func (l *Log) make(t *Topic, dir string) error {
 		if err != nil {
 			return err
 		}
-		t.parts = append(t.parts, p)
+		t.add(p)
 	}
-	b, _ := json.Marshal(t.Settings)
+	return errors.Join(l.keep(t.Settings, dir), l.fs.SyncDir(l.dir))
+}
+
+// keep writes settings, so that after a crash they are as they were or these.
+func (l *Log) keep(s Settings, dir string) error {
+	b, _ := json.Marshal(s)
 	tmp := filepath.Join(dir, "topic.json.new")
 	if err := disk.Write(l.fs, tmp, b); err != nil {
 		return err
 	}
-	return errors.Join(l.fs.Rename(tmp, filepath.Join(dir, "topic.json")), l.fs.SyncDir(dir), l.fs.SyncDir(l.dir))
+	return errors.Join(l.fs.Rename(tmp, filepath.Join(dir, "topic.json")), l.fs.SyncDir(dir))
+}
+
+// ErrFewer says that a topic cannot have fewer partitions than it has.
+var ErrFewer = errors.New("a topic cannot have fewer partitions: their messages would be gone")
+
+// Grow gives a topic more partitions. Messages of a key may go to another one from then on. It says whether anything changed.
+func (l *Log) Grow(topic string, partitions int) (bool, error) {
+	if partitions < 1 || partitions > 1000 {
+		return false, errors.New("a topic has 1 to 1000 partitions")
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	t := l.topics[topic]
+	if t == nil {
+		return false, fmt.Errorf("there is no topic '%s'", topic)
+	}
+	had := len(t.Partitions())
+	switch {
+	case partitions < had:
+		return false, fmt.Errorf("the topic '%s' has %d partitions: %w", topic, had, ErrFewer)
+	case partitions == had:
+		return false, nil
+	}
+	var more []*Partition
+	undo := func(err error) error {
+		for _, p := range more {
+			err = errors.Join(err, p.close())
+		}
+		return fmt.Errorf("the topic '%s' cannot get partitions: %w", topic, err)
+	}
+	for i := had; i < partitions; i++ { // what a crash leaves of them is empty, and taken then
+		p, err := l.partition(t, i)
+		if err != nil {
+			return false, undo(err)
+		}
+		more = append(more, p)
+	}
+	s := t.Settings
+	s.Partitions, s.Was = partitions, append(slices.Clone(s.Was), had)
+	if err := l.keep(s, filepath.Join(l.dir, topic)); err != nil {
+		return false, undo(err)
+	}
+	t.Settings = s
+	t.was.Store(&s.Was) // before anything is written to the new ones
+	list := append(slices.Clone(t.Partitions()), more...)
+	t.list.Store(&list)
+	return true, nil
 }
 
 // Topic finds a topic, or gives nil.
@@ -307,7 +377,7 @@ func (l *Log) Drop(topic string) error {
 	}
 	delete(l.topics, topic)
 	var errs []error
-	for _, p := range t.parts {
+	for _, p := range t.Partitions() {
 		errs = append(errs, p.close())
 	}
 	// Without its settings the directory is no topic any more, whatever happens to the rest.
@@ -323,7 +393,7 @@ func (l *Log) Close() error {
 	defer l.mu.Unlock()
 	var errs []error
 	for _, t := range l.topics {
-		for _, p := range t.parts {
+		for _, p := range t.Partitions() {
 			errs = append(errs, p.close())
 		}
 	}

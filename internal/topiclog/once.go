@@ -1,6 +1,8 @@
 package topiclog
 
 import (
+	"slices"
+
 	"github.com/cespare/xxhash/v2"
 )
 
@@ -48,26 +50,75 @@ func (k *known) forget(from int64) {
 // records.
 func (t *Topic) AppendOnce(name string, recs []Record) (again bool, err error) {
 	hash := xxhash.Sum64String(name)
-	by := make([][]Record, len(t.parts))
-	for i, r := range recs {
-		p := int((hash + uint64(i)) % uint64(len(t.parts))) // where it went the first time
-		if r.Key != nil {
-			p = KeyPartition(r.Key, len(t.parts))
-		}
-		by[p] = append(by[p], r)
-	}
+	parts := t.Partitions()
+	by := t.sharedAs(hash, recs, parts)
 	again = len(recs) > 0
 	for p, rs := range by {
 		if len(rs) == 0 {
 			continue
 		}
-		there, err := t.parts[p].appendOnce(int64(hash), rs)
+		there, err := parts[p].appendOnce(int64(hash), rs)
 		if err != nil {
 			return false, err
 		}
 		again = again && there
 	}
 	return again, nil
+}
+
+// shared shares the records of a batch out over n partitions.
+func shared(hash uint64, recs []Record, n int) [][]Record {
+	by := make([][]Record, n)
+	for i, r := range recs {
+		p := int((hash + uint64(i)) % uint64(n))
+		if r.Key != nil {
+			p = KeyPartition(r.Key, n)
+		}
+		by[p] = append(by[p], r)
+	}
+	return by
+}
+
+// sharedAs shares a batch out as it was when it came first, perhaps to fewer partitions: those that know it tell. Of a batch that was written in part
+// it is any count under which all that know it have something of it.
+func (t *Topic) sharedAs(hash uint64, recs []Record, parts []*Partition) [][]Record {
+	now := shared(hash, recs, len(parts))
+	was := t.was.Load()
+	if was == nil || len(*was) == 0 {
+		return now
+	}
+	knows := make([]bool, len(parts))
+	for i, p := range parts {
+		p.mu.Lock()
+		_, knows[i] = p.known.at[int64(hash)]
+		p.mu.Unlock()
+	}
+	if !slices.Contains(knows, true) {
+		return now
+	}
+	var part [][]Record
+	for _, by := range append([][][]Record{now}, func() (out [][][]Record) {
+		for _, n := range *was {
+			out = append(out, shared(hash, recs, n))
+		}
+		return out
+	}()...) {
+		whole, fits := true, true
+		for i, k := range knows {
+			has := i < len(by) && len(by[i]) > 0
+			whole, fits = whole && k == has, fits && (has || !k)
+		}
+		if whole {
+			return by
+		}
+		if fits && part == nil {
+			part = by
+		}
+	}
+	if part != nil {
+		return part
+	}
+	return now
 }
 
 func (p *Partition) appendOnce(producer int64, recs []Record) (there bool, err error) {

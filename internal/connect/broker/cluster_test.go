@@ -296,11 +296,10 @@ func TestCluster(t *testing.T) {
 			t.Fatalf("not all is read: %d of %d, %+v %q", at, sum, st, job.Said())
 		}
 	}
-	st, _ := job.Status()
+	st := job.Settled(t)
 	if err := job.Stop(); err != nil {
 		t.Fatal(err)
 	}
-	kit.Ledger(t, st)
 	late := int64(0)
 	for _, s := range st.Steps {
 		late += s.Counts.Late + s.Counts.Rejected

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"sync"
 	"time"
 
 	"fiume/internal/connect/contract"
@@ -52,11 +53,17 @@ DECLARE SINK strong TO TOPIC 'strong-reads' (KEY (chip));`,
 
 const pieceBytes = 1 << 20
 
-// Source is the partitions of a topic.
+// Source is the partitions of a topic, also those that come while it is read.
 type Source struct {
+	topic  *topiclog.Topic
+	scan   *plan.Op
 	splits []flow.Split
-	parts  []*topiclog.Partition
+	given  int // partitions that the run knows
+
+	mu     sync.Mutex
+	wake   func()
 	cancel []func()
+	closed bool
 }
 
 // ErrNone says that topics need the service.
@@ -98,9 +105,10 @@ func (connector) OpenSource(env *contract.Env, scan *plan.Op) (flow.Source, erro
 	if err != nil {
 		return nil, err
 	}
-	src := &Source{parts: t.Partitions()}
-	for i, p := range src.parts {
-		sp := &split{name: fmt.Sprintf("%s/%d", t.Name, i), part: p, stream: scan.Stream, table: scan.OfTable, used: scan.Used, until: -1}
+	parts := t.Partitions()
+	src := &Source{topic: t, scan: scan, given: len(parts)}
+	for i, p := range parts {
+		sp := src.split(i, p)
 		err := p.Err() // its ends would be those of an empty one
 		if err != nil {
 			return nil, err
@@ -138,19 +146,53 @@ func offsetOf(p *topiclog.Partition, b plan.Bound) (int64, error) {
 // Splits implements flow.Source.
 func (s *Source) Splits() []flow.Split { return s.splits }
 
+func (s *Source) split(i int, p *topiclog.Partition) *split {
+	return &split{name: fmt.Sprintf("%s/%d", s.topic.Name, i), part: p, stream: s.scan.Stream, table: s.scan.OfTable, used: s.scan.Used, until: -1}
+}
+
+// Arrived implements flow.Growing: partitions that have come are read from their beginning.
+func (s *Source) Arrived() (out []flow.Split) {
+	parts := s.topic.Partitions()
+	for i := s.given; i < len(parts) && s.Grows(); i++ {
+		sp := s.split(i, parts[i])
+		sp.pos = parts[i].First()
+		out = append(out, sp)
+		s.listen(parts[i])
+	}
+	s.given = len(parts)
+	return out
+}
+
+// Grows implements flow.Growing.
+func (s *Source) Grows() bool { return s.scan.Until.Kind == plan.Default }
+
 // OnData implements flow.Source.
 func (s *Source) OnData(wake func()) {
-	for _, p := range s.parts {
-		s.cancel = append(s.cancel, p.OnData(wake))
+	s.mu.Lock()
+	s.wake = wake
+	s.mu.Unlock()
+	for _, sp := range s.splits {
+		s.listen(sp.(*split).part)
+	}
+}
+
+// listen has a partition wake whoever reads.
+func (s *Source) listen(p *topiclog.Partition) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.wake != nil && !s.closed {
+		s.cancel = append(s.cancel, p.OnData(s.wake))
 	}
 }
 
 // Close implements flow.Source.
 func (s *Source) Close() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	for _, c := range s.cancel {
 		c()
 	}
-	s.cancel = nil
+	s.cancel, s.closed = nil, true
 	return nil
 }
 

@@ -110,6 +110,9 @@ func (sc *scanner) look() {
 		come = g.Arrived()
 	}
 	j.sched.mu.Lock()
+	if sc.op.Aux && j.sched.streamsDone() { // nobody looks into the table any more
+		grows, come = false, nil
+	}
 	sc.arrived = append(sc.arrived, come...)
 	wait := j.opts.Checkpoints && len(sc.arrived) > 0
 	act := !sc.joining && !wait && (len(sc.arrived) > 0 || !grows)

@@ -8,7 +8,7 @@ import (
 	"fiume/internal/core/types"
 )
 
-var firstWords = []string{"declare", "create", "select", "with", "show", "describe", "drop", "start", "stop", "explain", "insert"}
+var firstWords = []string{"declare", "create", "select", "with", "show", "describe", "drop", "start", "stop", "explain", "insert", "alter"}
 
 func (p *parser) statement() Statement {
 	t := p.peek()
@@ -56,6 +56,11 @@ func (p *parser) statement() Statement {
 		}
 		d.Stmt = stmt()
 		return d
+	case p.accept("alter"):
+		p.expect("topic", "after ALTER")
+		a := &AlterTopic{Name: p.topicName(), Options: p.options()}
+		a.Stmt = stmt()
+		return a
 	case p.accept("start"):
 		p.expect("job", "after START")
 		j := &StartJob{Name: p.name("the job's name")}

@@ -81,6 +81,13 @@ type (
 		Options     []Option
 	}
 
+	// AlterTopic is ALTER TOPIC name (PARTITIONS n).
+	AlterTopic struct {
+		Stmt
+		Name    Name
+		Options []Option
+	}
+
 	// CreateView is CREATE VIEW name AS query.
 	CreateView struct {
 		Stmt
@@ -662,6 +669,8 @@ func KindOf(st Statement) string {
 		return "create function"
 	case *CreateTopic:
 		return "create topic"
+	case *AlterTopic:
+		return "alter topic"
 	case *CreateJob:
 		return "create job"
 	case *StartJob:
@@ -698,6 +707,8 @@ func NameOf(st Statement) string {
 	case *CreateFunction:
 		return st.Name.Text
 	case *CreateTopic:
+		return st.Name.Text
+	case *AlterTopic:
 		return st.Name.Text
 	case *CreateJob:
 		return st.Name.Text

@@ -185,6 +185,8 @@ func (s *Definitions) prepare(ctx context.Context, actor string, script *sql.Scr
 			}
 			return o, s.topics.Create(actor, st.Name.Text, set)
 		}
+	case *sql.AlterTopic:
+		return s.alterTopic(actor, st, errs, made)
 	case *sql.CreateJob:
 		return s.prepareJob(ctx, actor, st, src, cat, errs, made)
 	case *sql.StartJob:
@@ -469,4 +471,37 @@ func placeOf(st *sql.CreateJob, err error) sql.Span {
 		}
 	}
 	return st.Name.Span
+}
+
+// alterTopic prepares that a topic gets partitions.
+func (s *Definitions) alterTopic(actor string, st *sql.AlterTopic, errs *sql.Errors, made *made) action {
+	opts := plan.CheckOptions(errs, st.Options, topicOptions[:1], "what of a topic can be altered")
+	n, name := opts.Number("partitions", 0), st.Name.Text
+	t := s.TopicLog.Topic(name)
+	switch {
+	case t == nil && !made.topics[name]:
+		_, err := s.topics.Named(name)
+		errs.Add(sql.UnknownName, st.Name.Span, "", "%s", err)
+		return nil
+	case n > 1000:
+		errs.Add(sql.BadOption, st.Span, "", "a topic has 1 to 1000 partitions")
+		return nil
+	case t != nil && n > 0 && n < len(t.Partitions()):
+		errs.Add(sql.BadOption, st.Span, "make another topic, and have a job write to it what it is to have", "the topic '%s' has %d partitions, and their messages would be gone", name, len(t.Partitions()))
+		return nil
+	}
+	done := "altered"
+	if t != nil && n == len(t.Partitions()) {
+		done = "unchanged"
+	}
+	made.preview = append(made.preview, Outcome{Kind: sql.KindTopic, Name: name, Done: map[string]string{"altered": "would be altered", "unchanged": "unchanged"}[done]})
+	return func(context.Context) (Outcome, error) {
+		changed, err := s.topics.Grow(actor, name, n)
+		o := Outcome{Kind: sql.KindTopic, Name: name, Done: "unchanged"}
+		if changed {
+			o.Done = "altered"
+			o.Note = "messages of a key may go to another partition from now on; jobs find the new ones with a checkpoint"
+		}
+		return o, err
+	}
 }

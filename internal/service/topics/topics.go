@@ -244,6 +244,21 @@ func (s *Topics) Create(actor, name string, set topiclog.Settings) error {
 	return nil
 }
 
+// Grow gives a topic more partitions, and says whether it did not have as many.
+func (s *Topics) Grow(actor, name string, partitions int) (bool, error) {
+	if _, err := s.Named(name); err != nil {
+		return false, err
+	}
+	changed, err := s.TopicLog.Grow(name, partitions)
+	if errors.Is(err, topiclog.ErrFewer) {
+		return false, base.Errorf(base.ErrRefused, "%s", err)
+	}
+	if changed {
+		s.Note(actor, "altered", "topic "+name, fmt.Sprintf("%d partitions", partitions))
+	}
+	return changed, err
+}
+
 // Write appends messages to a topic; it returns when they are on the disk. Messages of a batch with a name are
 // there once, however often they are sent; again says that they had been written before.
 func (s *Topics) Write(name, batch string, recs []topiclog.Record) (again bool, err error) {

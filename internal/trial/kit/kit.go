@@ -170,12 +170,19 @@ func (j *Job) Until(t testing.TB, what string, so func() bool) {
 	}
 }
 
-// Ledger checks that nothing of a job's rows is unaccounted for.
-func Ledger(t testing.TB, st flow.Status) {
+// Settled waits until nothing is on its way in the job, and gives its status: every row that went into a step is accounted for.
+func (j *Job) Settled(t testing.TB) (st flow.Status) {
 	t.Helper()
-	for _, s := range st.Steps {
-		if c := s.Counts; c.In != c.Passed+c.Filtered+c.Absorbed+c.Late+c.Rejected+c.Held {
-			t.Errorf("the ledger of %s %s does not balance: %+v", s.Kind, s.Step, c)
+	j.Until(t, "the ledger balances", func() (ok bool) {
+		if st, ok = j.Status(); !ok {
+			return false
 		}
-	}
+		for _, s := range st.Steps {
+			if c := s.Counts; c.In != c.Passed+c.Filtered+c.Absorbed+c.Late+c.Rejected+c.Held {
+				return false
+			}
+		}
+		return true
+	})
+	return st
 }
