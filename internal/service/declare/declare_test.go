@@ -367,3 +367,31 @@ func TestAtOnce(t *testing.T) {
 		}
 	}
 }
+
+// TestAlterTopic: a topic gets partitions, never fewer, and what would be done is said before.
+func TestAlterTopic(t *testing.T) {
+	p := servicetest.New(t)
+	p.Apply(`CREATE TOPIC reads (PARTITIONS 2);`)
+	for _, x := range []struct{ text, done, would string }{
+		{"ALTER TOPIC reads (PARTITIONS 5);", "altered", "would be altered"}, {"ALTER TOPIC reads (PARTITIONS 5);", "unchanged", "unchanged"},
+		{"CREATE TOPIC late; ALTER TOPIC late (PARTITIONS 6);", "altered", "would be altered"},
+	} {
+		out, err := p.Definitions.Apply(t.Context(), "test", declare.Script{File: "x", SQL: x.text}, true)
+		if err != nil || out[len(out)-1].Done != x.would {
+			t.Errorf("%s: %+v %v", x.text, out, err)
+		}
+		if out := p.Apply(x.text); out[len(out)-1].Done != x.done {
+			t.Errorf("%s: %+v", x.text, out)
+		}
+	}
+	for name, n := range map[string]int{"reads": 5, "late": 6} {
+		if got := len(p.Base.TopicLog.Topic(name).Partitions()); got != n {
+			t.Errorf("%s has %d partitions", name, got)
+		}
+	}
+	p.Refused("ALTER TOPIC reads (PARTITIONS 3);", "their messages would be gone")
+	p.Refused("ALTER TOPIC reeds (PARTITIONS 9);", "did you mean 'reads'")
+	p.Refused("ALTER TOPIC reads (RETAIN 1 DAY);", "has no option RETAIN")
+	p.Refused("ALTER TOPIC reads (PARTITIONS 1001);", "1 to 1000")
+	p.Refused("ALTER STREAM reads;", "expected TOPIC")
+}
