@@ -111,7 +111,9 @@ func TestShellRoad(t *testing.T) {
 	x.enter("help")
 	x.shows("Statements end with a semicolon", "Ctrl-R")
 
-	eventually(t, "calls come", func() bool { return strings.Contains(p.fiume("", "topic", "read", "medical-calls", "--last", "1").out, "severity") })
+	eventually(t, "calls come", func() bool {
+		return strings.Contains(p.fiume("", "topic", "read", "medical-calls", "--last", "1").out, "severity")
+	})
 	x.enter("topic read medical-calls --last 2") // look
 	x.shows("severity")
 	x.enter("topic read medical-calls --follow")
