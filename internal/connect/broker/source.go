@@ -53,6 +53,7 @@ type source struct {
 	arrived []flow.Split
 	wake    func()
 	heard   time.Time // of the last answer to a fetch
+	stirred time.Time // when it was last asked for more of a partition
 	away    error     // of the last try to connect
 	since   time.Time
 	begun   bool
@@ -368,12 +369,26 @@ func (s *source) OnBrokerE2E(_ kgo.BrokerMetadata, key int16, e2e kgo.BrokerE2E)
 // fetchKey is the number of a fetch in the protocol.
 const fetchKey = 1
 
-// silent says why nothing comes, where the brokers cannot be reached for a while.
+// stir notes that answers are due from now on.
+func (s *source) stir() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.stirred = time.Now()
+}
+
+// silent says why nothing comes, where the brokers cannot be reached, or do not answer, for a while.
 func (s *source) silent() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.away != nil && time.Since(s.since) > silentAfter {
 		return said(s.e, s.away)
+	}
+	last := s.heard
+	if s.stirred.After(last) {
+		last = s.stirred
+	}
+	if time.Since(last) > mayAnswer { // an answer is due twice a second, also where there is nothing
+		return said(s.e, context.DeadlineExceeded)
 	}
 	return nil
 }
@@ -531,6 +546,7 @@ func (s *source) empty(size int) *block {
 // ask has the partition fetched from where it is to be read.
 func (s *split) ask() {
 	s.asked, s.seen = true, s.pos
+	s.s.stir()
 	s.s.c.AddConsumePartitions(map[string]map[int32]kgo.Offset{s.topic: {s.partition: kgo.NewOffset().At(s.pos)}})
 }
 
@@ -606,6 +622,7 @@ func (s *split) Next(p *flow.Piece) error {
 	}
 	if s.paused && s.bytes < ahead/2 {
 		s.paused = false
+		s.s.stir()
 		s.s.c.ResumeFetchPartitions(map[string][]int32{s.topic: {s.partition}})
 	}
 	return nil

@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -30,6 +31,7 @@ import (
 	"github.com/twmb/franz-go/pkg/kadm"
 	"github.com/twmb/franz-go/pkg/kfake"
 	"github.com/twmb/franz-go/pkg/kgo"
+	"github.com/twmb/franz-go/pkg/kmsg"
 )
 
 // certified makes a certificate for this machine that signs itself, and gives it in PEM.
@@ -304,5 +306,37 @@ func TestAway(t *testing.T) {
 	slices.Sort(want)
 	if !slices.Equal(got, want) {
 		t.Error(difference(got, want))
+	}
+}
+
+// TestHangs: brokers that take calls and answer none are named, and the job goes on when they wake.
+func TestHangs(t *testing.T) {
+	t.Parallel()
+	c, cl := brokers(t, 1, "reads", "odd")
+	send(t, cl, &kgo.Record{Topic: "reads", Value: []byte(`{"n":1}`)})
+	job := kit.New(t, endpoint(c)+"DECLARE STREAM s (n BIGINT) FROM BROKER 'reads' VIA b; DECLARE SINK odd TO BROKER 'odd' VIA b; CREATE JOB j AS SELECT n FROM s ROUTE TO odd;", contract.Env{})
+	job.Start(t)
+	job.Until(t, "a message is read", func() bool { st, ok := job.Status(); return ok && len(st.Splits) == 1 && st.Splits[0].Next == 1 })
+	hangs, wakes := make(chan struct{}), make(chan struct{})
+	var once sync.Once
+	c.ControlKey(1, func(kmsg.Request) (kmsg.Response, error, bool) { // a fetch
+		c.KeepControl()
+		once.Do(func() { close(hangs) })
+		c.SleepControl(func() { <-wakes })
+		return nil, nil, false
+	})
+	<-hangs
+	job.Until(t, "it is said that no answer comes", func() bool {
+		st, ok := job.Status()
+		return ok && st.Splits[0].Waiting != nil && strings.Contains(st.Splits[0].Waiting.Reason, "no answer came in time")
+	})
+	close(wakes)
+	send(t, cl, &kgo.Record{Topic: "reads", Value: []byte(`{"n":2}`)})
+	job.Until(t, "it goes on", func() bool {
+		st, ok := job.Status()
+		return ok && st.Splits[0].Next == 2 && st.Splits[0].Waiting == nil
+	})
+	if err := job.Stop(); err != nil {
+		t.Fatal(err)
 	}
 }
