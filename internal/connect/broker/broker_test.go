@@ -192,31 +192,7 @@ func TestOnce(t *testing.T) {
 	if !slices.Equal(got, want) {
 		t.Errorf("odd: %s", difference(got, want))
 	}
-	// Windows are closed up to the watermark: each is there once, whole.
-	sums := map[string][2]int{}
-	for i := range total {
-		k := fmt.Sprintf("M%d %d", i%4, (base+int64(i)*20)/10_000*10_000)
-		sums[k] = [2]int{sums[k][0] + 1, sums[k][1] + i}
-	}
-	seen := map[string]bool{}
-	for _, m := range committed(t, c, "counts") {
-		var x struct {
-			Mat          string
-			Opens        time.Time
-			Reads, Total int
-		}
-		if err := json.Unmarshal(m.Value, &x); err != nil {
-			t.Fatal(err)
-		}
-		k := fmt.Sprintf("%s %d", x.Mat, x.Opens.UnixMilli())
-		if seen[k] || sums[k] != [2]int{x.Reads, x.Total} {
-			t.Errorf("%s: %v, wanted %v once", m.Value, seen[k], sums[k])
-		}
-		seen[k] = true
-	}
-	if len(seen) < len(sums)-12 {
-		t.Errorf("only %d of %d windows", len(seen), len(sums))
-	}
+	windows(t, total, committed(t, c, "counts"))
 	// The group has learnt how far the job is.
 	at, err := kadm.NewClient(cl).FetchOffsets(t.Context(), "monitor")
 	if err != nil {
@@ -227,6 +203,36 @@ func TestOnce(t *testing.T) {
 			t.Errorf("the group is at %d of partition %d, which ends at %d", o.At, p, end)
 		}
 	}
+}
+
+// windows checks the counts of so many reads: windows are closed up to the watermark, each is there once, whole. It gives how many there are.
+func windows(t *testing.T, total int, counts []*kgo.Record) int {
+	t.Helper()
+	sums := map[string][2]int{}
+	for i := range total {
+		k := fmt.Sprintf("M%d %d", i%4, (base+int64(i)*20)/10_000*10_000)
+		sums[k] = [2]int{sums[k][0] + 1, sums[k][1] + i}
+	}
+	seen := map[string]bool{}
+	for _, m := range counts {
+		var x struct {
+			Mat          string
+			Opens        time.Time
+			Reads, Total int
+		}
+		if err := json.Unmarshal(m.Value, &x); err != nil {
+			t.Fatal(err)
+		}
+		k := fmt.Sprintf("%s %d", x.Mat, x.Opens.UnixMilli())
+		if seen[k] || sums[k] != [2]int{x.Reads, x.Total} {
+			t.Errorf("%s: seen %v, wanted %v once", m.Value, seen[k], sums[k])
+		}
+		seen[k] = true
+	}
+	if len(seen) < len(sums)-12 {
+		t.Errorf("only %d of %d windows", len(seen), len(sums))
+	}
+	return len(seen)
 }
 
 func difference(got, want []string) string {

@@ -5,7 +5,6 @@ package broker_test
 import (
 	"bytes"
 	"context"
-	"encoding/json"
 	"fmt"
 	"math/rand/v2"
 	"net"
@@ -322,32 +321,9 @@ func TestCluster(t *testing.T) {
 	if !slices.Equal(got, want) {
 		t.Errorf("odd: %s", difference(got, want))
 	}
-	sums := map[string][2]int{}
-	for i := range total {
-		k := fmt.Sprintf("M%d %d", i%4, (base+int64(i)*20)/10_000*10_000)
-		sums[k] = [2]int{sums[k][0] + 1, sums[k][1] + i}
-	}
-	seen := map[string]bool{}
-	for _, m := range reader("counts") {
-		var x struct {
-			Mat          string
-			Opens        time.Time
-			Reads, Total int
-		}
-		if err := json.Unmarshal(m.Value, &x); err != nil {
-			t.Fatal(err)
-		}
-		k := fmt.Sprintf("%s %d", x.Mat, x.Opens.UnixMilli())
-		if seen[k] || sums[k] != [2]int{x.Reads, x.Total} {
-			t.Errorf("%s: seen %v, wanted %v once", m.Value, seen[k], sums[k])
-		}
-		seen[k] = true
-	}
-	if len(seen) < len(sums)-12 {
-		t.Errorf("only %d of %d windows", len(seen), len(sums))
-	}
+	closed := windows(t, total, reader("counts"))
 	ordinary(t, c, len(want))
-	t.Logf("%d messages, %d kills of the job in %d lives, %d kills of brokers: %d rows and %d windows, each once", total, jobKills, lives, brokerKills, len(got), len(seen))
+	t.Logf("%d messages, %d kills of the job in %d lives, %d kills of brokers: %d rows and %d windows, each once", total, jobKills, lives, brokerKills, len(got), closed)
 }
 
 // ordinary has the broker's own console client count the committed messages of the sink.

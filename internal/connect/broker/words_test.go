@@ -1,7 +1,6 @@
 package broker_test
 
 import (
-	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
@@ -22,9 +21,6 @@ import (
 	"fiume/internal/connect"
 	"fiume/internal/connect/broker"
 	"fiume/internal/connect/contract"
-	"fiume/internal/connect/rows"
-	"fiume/internal/connect/text"
-	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/trial/kit"
 
@@ -132,26 +128,12 @@ func TestWords(t *testing.T) {
 }
 
 // rowsOf runs a query that ends, and gives its rows, sorted.
-func rowsOf(t *testing.T, src string) (out []string) {
+func rowsOf(t *testing.T, src string) []string {
 	t.Helper()
-	plans, _, err := plan.NewCatalog(connect.Places()).Bind("q", src, nil, nil)
+	out, _, err := kit.Rows(t, src, contract.Env{}, 2)
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := &connect.Opener{Rows: &rows.Sink{Format: "json", Limit: -1, Each: func(row []byte) error {
-		out = append(out, string(row))
-		return nil
-	}}}
-	j, err := flow.New(plans[0], o, flow.Options{Parallelism: 2, Describe: text.Describe})
-	if err != nil {
-		t.Fatal(err)
-	}
-	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
-	defer cancel()
-	if err := j.Run(ctx); err != nil {
-		t.Fatal(err)
-	}
-	slices.Sort(out)
 	return out
 }
 

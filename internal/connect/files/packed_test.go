@@ -12,12 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"fiume/internal/connect"
 	"fiume/internal/connect/contract"
-	"fiume/internal/connect/rows"
-	"fiume/internal/connect/text"
-	"fiume/internal/core/flow"
-	"fiume/internal/core/plan"
 	"fiume/internal/topiclog"
 	"fiume/internal/trial/kit"
 
@@ -25,22 +20,9 @@ import (
 	"github.com/klauspost/compress/zstd"
 )
 
-func rowsOf(t *testing.T, src string) (out []string, err error) {
+func rowsOf(t *testing.T, src string) ([]string, error) {
 	t.Helper()
-	plans, _, err := plan.NewCatalog(connect.Places()).Bind("q", src, nil, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
-	o := &connect.Opener{Env: contract.Env{Piece: 4096}, Rows: &rows.Sink{Format: "json", Limit: -1, Each: func(row []byte) error {
-		out = append(out, string(row))
-		return nil
-	}}}
-	j, err := flow.New(plans[0], o, flow.Options{Parallelism: 2, Describe: text.Describe})
-	if err != nil {
-		return nil, err
-	}
-	err = j.Run(t.Context())
-	slices.Sort(out)
+	out, _, err := kit.Rows(t, src, contract.Env{Piece: 4096}, 2)
 	return out, err
 }
 

@@ -1,7 +1,6 @@
 package generator_test
 
 import (
-	"context"
 	"encoding/json"
 	"fmt"
 	"math"
@@ -12,8 +11,6 @@ import (
 
 	"fiume/internal/connect"
 	"fiume/internal/connect/contract"
-	"fiume/internal/connect/rows"
-	"fiume/internal/connect/text"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/topiclog"
@@ -21,27 +18,13 @@ import (
 )
 
 // run runs a query that ends and gives its rows, sorted, and what it counted.
-func run(t testing.TB, src string, parallelism int) (out []string, st flow.Status) {
+func run(t testing.TB, src string, parallelism int) ([]string, flow.Status) {
 	t.Helper()
-	plans, _, err := plan.NewCatalog(connect.Places()).Bind("q", src, nil, nil)
+	out, st, err := kit.Rows(t, src, contract.Env{}, parallelism)
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := &connect.Opener{Rows: &rows.Sink{Format: "json", Limit: -1, Each: func(row []byte) error {
-		out = append(out, string(row))
-		return nil
-	}}}
-	j, err := flow.New(plans[0], o, flow.Options{Parallelism: parallelism, Describe: text.Describe})
-	if err != nil {
-		t.Fatal(err)
-	}
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
-	defer cancel()
-	if err := j.Run(ctx); err != nil {
-		t.Fatal(err)
-	}
-	slices.Sort(out)
-	return out, j.Status()
+	return out, st
 }
 
 const columns = `n BIGINT AS (_row), at TIMESTAMP AS (_time), u DOUBLE AS (RANDOM_UNIFORM(0, 10)), v DOUBLE AS (RANDOM_UNIFORM(0, 10)), g DOUBLE AS (RANDOM_NORMAL(20, 3)),

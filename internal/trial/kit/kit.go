@@ -16,6 +16,7 @@ import (
 	"fiume/internal/checkpoint"
 	"fiume/internal/connect"
 	"fiume/internal/connect/contract"
+	"fiume/internal/connect/rows"
 	"fiume/internal/connect/text"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
@@ -185,4 +186,26 @@ func (j *Job) Settled(t testing.TB) (st flow.Status) {
 		return true
 	})
 	return st
+}
+
+// Rows runs a query that comes to its end, and gives its rows as JSON, sorted, and what it counted.
+func Rows(t testing.TB, src string, env contract.Env, parallelism int) (out []string, st flow.Status, err error) {
+	t.Helper()
+	plans, _, err := plan.NewCatalog(connect.Places()).Bind("q", src, nil, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	o := &connect.Opener{Env: env, Rows: &rows.Sink{Format: "json", Limit: -1, Each: func(row []byte) error {
+		out = append(out, string(row))
+		return nil
+	}}}
+	j, err := flow.New(plans[0], o, flow.Options{Parallelism: parallelism, Describe: text.Describe})
+	if err != nil {
+		return nil, st, err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	err = j.Run(ctx)
+	slices.Sort(out)
+	return out, j.Status(), err
 }
