@@ -11,6 +11,7 @@ import (
 	"fiume/internal/connect/files"
 	"fiume/internal/connect/generator"
 	"fiume/internal/connect/mariadb"
+	"fiume/internal/connect/registry"
 	"fiume/internal/connect/tcp"
 	"fiume/internal/connect/topics"
 	"fiume/internal/core/flow"
@@ -26,6 +27,7 @@ var connectors = []contract.Connector{
 	broker.Connector,
 	tcp.Connector,
 	generator.Connector,
+	registry.Connector,
 }
 
 // Where the service itself has something: messages in its topics, and files that are handed to it.

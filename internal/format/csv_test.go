@@ -69,7 +69,7 @@ func TestCSVRoundTrip(t *testing.T) {
 	fields := []types.Field{{Name: "s", Type: types.Of(types.Varchar)}, {Name: "n", Type: types.Of(types.BigInt)}, {Name: "x", Type: types.Of(types.Double)},
 		{Name: "b", Type: types.Of(types.Boolean)}, {Name: "t", Type: types.Of(types.Timestamp)}, {Name: "d", Type: types.Of(types.Date)}}
 	stream := &plan.Stream{Name: "s", Time: -1, Columns: fields, Options: csvOption}
-	enc, err := NewEncoder(csvOption, fields)
+	enc, err := testEncoder(csvOption, fields)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -104,7 +104,7 @@ func TestCSVRoundTrip(t *testing.T) {
 			data = enc.Append(data, b, i)
 			msgs = append(msgs, flow.Message{Off: uint32(from), Len: uint32(len(data) - from)})
 		}
-		d, err := NewDecoder(stream, &plan.Use{All: true}, nil)
+		d, err := testDecoder(stream, &plan.Use{All: true}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -160,7 +160,7 @@ func TestCSVDialect(t *testing.T) {
 		"'x\ny';1;":       `{"a":"x\ny","n":1.00,"xs":null}`,
 	} {
 		s := &plan.Stream{Name: "s", Time: -1, Columns: fields, Options: opts(";", "'", "NA")}
-		d, err := NewDecoder(s, &plan.Use{All: true}, nil)
+		d, err := testDecoder(s, &plan.Use{All: true}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -170,7 +170,7 @@ func TestCSVDialect(t *testing.T) {
 			got = rs[0].Reason
 		} else {
 			got = string(NewJSONEncoder(fields).Append(nil, &out, 0))
-			enc, err := NewEncoder(s.Options, fields)
+			enc, err := testEncoder(s.Options, fields)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -223,7 +223,7 @@ func TestOpenQuote(t *testing.T) {
 // TestText: each message is the value of the one column.
 func TestText(t *testing.T) {
 	s := &plan.Stream{Name: "s", Time: -1, Columns: []types.Field{{Name: "line", Type: types.Of(types.Varchar)}}, Options: plan.Options{"format": {Name: "format", Word: "text"}}}
-	d, err := NewDecoder(s, &plan.Use{All: true}, nil)
+	d, err := testDecoder(s, &plan.Use{All: true}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -234,7 +234,7 @@ func TestText(t *testing.T) {
 		t.Errorf("%v %+v", rs, out)
 	}
 	s.Columns = append(s.Columns, s.Columns[0])
-	if _, err := NewDecoder(s, &plan.Use{All: true}, nil); err == nil {
+	if _, err := testDecoder(s, &plan.Use{All: true}, nil); err == nil {
 		t.Error("text fills two columns")
 	}
 }
@@ -253,7 +253,7 @@ func FuzzCSV(f *testing.F) {
 		}
 		c := CSV{Delimiter: delimiter, Quote: '"'}
 		opts := plan.Options{"format": {Name: "format", Word: "csv"}, "delimiter": {Name: "delimiter", Word: string(rune(delimiter))}}
-		dec, err := NewDecoder(&plan.Stream{Name: "s", Time: -1, Columns: fields, Options: opts}, &plan.Use{All: true}, nil)
+		dec, err := testDecoder(&plan.Stream{Name: "s", Time: -1, Columns: fields, Options: opts}, &plan.Use{All: true}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -294,7 +294,7 @@ func FuzzCSV(f *testing.F) {
 			t.Fatalf("%d rows and %d rejects of %d records", out.N, len(rejects), len(msgs))
 		}
 		// What was read is written and read again.
-		enc, err := NewEncoder(opts, fields)
+		enc, err := testEncoder(opts, fields)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -303,7 +303,7 @@ func FuzzCSV(f *testing.F) {
 			text := enc.Append(nil, &out, i)
 			want := string(show.Append(nil, &out, i))
 			var back column.Batch
-			again, _ := NewDecoder(&plan.Stream{Name: "s", Time: -1, Columns: fields, Options: opts}, &plan.Use{All: true}, nil)
+			again, _ := testDecoder(&plan.Stream{Name: "s", Time: -1, Columns: fields, Options: opts}, &plan.Use{All: true}, nil)
 			if rs := again.Decode(text, []flow.Message{{Len: uint32(len(text))}}, &back); len(rs) > 0 {
 				t.Fatalf("%s was written as %q: %v", want, text, rs)
 			}

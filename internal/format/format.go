@@ -6,18 +6,19 @@
 package format
 
 import (
-	"fmt"
-
 	"fiume/internal/core/column"
-	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/types"
 )
 
 // SourceOptions are the options of streams that say how messages are written.
 func SourceOptions() []plan.OptionSpec {
+	return append(sourceOptions(), schemaOptions()...)
+}
+
+func sourceOptions() []plan.OptionSpec {
 	return []plan.OptionSpec{
-		{Name: "format", Kind: plan.WordOption, Words: []string{"json", "csv", "text"}, Doc: "how messages are written: json, csv, or text, whose lines fill one VARCHAR column; json"},
+		{Name: "format", Kind: plan.WordOption, Words: []string{"json", "csv", "text", "avro", "protobuf"}, Doc: "how messages are written: json, csv, avro, protobuf, or text, whose lines fill one VARCHAR column; json"},
 		{Name: "delimiter", Kind: plan.WordOption, Doc: "CSV: the character between two fields; ','"},
 		{Name: "quote", Kind: plan.WordOption, Doc: "CSV: the character round a field that has delimiters in it; '\"'"},
 		{Name: "null word", Kind: plan.WordOption, Doc: "CSV: a field that reads so, not quoted, is NULL, as an empty one is"},
@@ -25,10 +26,29 @@ func SourceOptions() []plan.OptionSpec {
 	}
 }
 
+// schemaOptions say where the schemas of messages are.
+func schemaOptions() []plan.OptionSpec {
+	return []plan.OptionSpec{
+		{Name: "schema", Kind: plan.WordOption, Doc: "Avro, Protobuf: the text of the schema that all messages are written with; made of the columns"},
+		{Name: "message", Kind: plan.WordOption, Doc: "Protobuf: which message of the schema they are; the first"},
+		{Name: "schemas", Kind: plan.EndpointOption, Doc: "the endpoint of a registry that has the schemas which the messages name (Avro, Protobuf, JSON); it tells the columns, too"},
+		{Name: "subject", Kind: plan.WordOption, Doc: "with SCHEMAS: what the registry keeps the schemas under; the topic's name and -value"},
+	}
+}
+
+// LineSourceOptions are those of places whose messages are lines.
+func LineSourceOptions() []plan.OptionSpec { return lines(sourceOptions()) }
+
 // SinkOptions are the options of sinks that say how rows are written.
 func SinkOptions() []plan.OptionSpec {
+	return append(sinkOptions(),
+		plan.OptionSpec{Name: "schemas", Kind: plan.EndpointOption, Doc: "the endpoint of a registry that gets the schema of the rows, which each message names then (Avro, Protobuf, JSON)"},
+		plan.OptionSpec{Name: "subject", Kind: plan.WordOption, Doc: "with SCHEMAS: what the registry keeps the schema under; the topic's name and -value"})
+}
+
+func sinkOptions() []plan.OptionSpec {
 	return []plan.OptionSpec{
-		{Name: "format", Kind: plan.WordOption, Words: []string{"json", "csv", "text"}, Doc: "how rows are written: json, csv, or text, the value of the one VARCHAR column; json"},
+		{Name: "format", Kind: plan.WordOption, Words: []string{"json", "csv", "text", "avro", "protobuf"}, Doc: "how rows are written: json, csv, avro, protobuf, or text, the value of the one VARCHAR column; json"},
 		{Name: "delimiter", Kind: plan.WordOption, Doc: "CSV: the character between two fields; ','"},
 		{Name: "quote", Kind: plan.WordOption, Doc: "CSV: the character round a field that has delimiters in it; '\"'"},
 		{Name: "null word", Kind: plan.WordOption, Doc: "CSV: what is written for NULL; nothing"},
@@ -36,19 +56,14 @@ func SinkOptions() []plan.OptionSpec {
 	}
 }
 
-// NewDecoder makes a decoder of a stream's format that builds what is used. header is, for CSV, the
-// names of the file's first record, or nil where it has none.
-func NewDecoder(s *plan.Stream, used *plan.Use, header []string) (flow.Decoder, error) {
-	switch f := s.Options.Word("format", "json"); f {
-	case "json":
-		return newJSONDecoder(s, used), nil
-	case "csv":
-		return newCSVDecoder(s, used, header)
-	case "text":
-		return newTextDecoder(s, used)
-	default:
-		return nil, fmt.Errorf("format %s cannot be read", f)
-	}
+// LineSinkOptions are those of places whose messages are lines.
+func LineSinkOptions() []plan.OptionSpec { return lines(sinkOptions()) }
+
+// lines leaves out the formats whose messages are no lines.
+func lines(specs []plan.OptionSpec) []plan.OptionSpec {
+	specs[0].Words = []string{"json", "csv", "text"}
+	specs[0].Doc = "how lines are written: json, csv, or text, which is one VARCHAR column; json"
+	return specs
 }
 
 // Encoder appends rows to a buffer, one line or message each.
@@ -57,24 +72,6 @@ type Encoder interface {
 	Header() []byte
 	// Append writes row i of the batch.
 	Append(dst []byte, b *column.Batch, i int) []byte
-}
-
-// NewEncoder makes an encoder of rows with these columns, in the format that the options say.
-func NewEncoder(o plan.Options, fields []types.Field) (Encoder, error) {
-	switch f := o.Word("format", "json"); f {
-	case "json":
-		return NewJSONEncoder(fields), nil
-	case "csv":
-		c, err := CSVOf(o)
-		return &csvEncoder{dialect: c, fields: fields}, err
-	case "text":
-		if len(fields) != 1 || fields[0].Type.Kind != types.Varchar {
-			return nil, fmt.Errorf("FORMAT text writes one column, a VARCHAR; the step has %d columns", len(fields))
-		}
-		return textEncoder{}, nil
-	default:
-		return nil, fmt.Errorf("format %s cannot be written", f)
-	}
 }
 
 // leaf is a column, or a field of one, that a decoder fills.

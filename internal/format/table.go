@@ -18,10 +18,19 @@ type tableDecoder struct {
 	some  []flow.Message
 }
 
-// NewTableDecoder makes a decoder of a table's messages.
-func NewTableDecoder(t *plan.Table, used *plan.Use, header []string) (flow.Decoder, error) {
-	rows, err := NewDecoder(t.Stream, used, header)
-	return &tableDecoder{rows: rows, table: t}, err
+func newTableDecoder(r *Reading, header []string) (flow.Decoder, error) {
+	rows, err := r.rows(header)
+	d := &tableDecoder{rows: rows, table: r.Table}
+	if p, ok := rows.(flow.Preparing); ok {
+		return &preparingTable{d, p}, err
+	}
+	return d, err
+}
+
+// preparingTable is one whose rows need something before.
+type preparingTable struct {
+	*tableDecoder
+	flow.Preparing
 }
 
 // Decode implements flow.Decoder.

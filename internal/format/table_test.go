@@ -34,7 +34,7 @@ func TestTableMessages(t *testing.T) {
 			[]string{"withdraw 2025  2026-05-17T09:00:00.000Z @least #0", "insert 2025 Faro 2026-05-17T10:00:00.000Z @1779012000000000 #1"}, []string{"2", "3"}},
 	} {
 		scan := plans[n].Scans()[0]
-		dec, err := NewTableDecoder(scan.OfTable, scan.Used, nil)
+		dec, err := (&Reading{Stream: scan.Stream, Table: scan.OfTable, Used: scan.Used}).NewDecoder(nil)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -353,7 +353,7 @@ func (t *Test) shuffled(r *rand.Rand) (map[string][]Message, error) {
 		if o.OfTable != nil || s.Arrival() || s.TimeOf != nil {
 			continue
 		}
-		dec, err := format.NewDecoder(s, &plan.Use{All: true}, nil)
+		dec, err := (&format.Reading{Stream: s, Used: &plan.Use{All: true}}).NewDecoder(nil)
 		if err != nil {
 			return nil, err
 		}

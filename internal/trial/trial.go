@@ -526,7 +526,7 @@ func (o *opener) OpenSink(out *plan.Op) (flow.Sink, error) {
 	switch { // every kind of sink is there, and others are as a table
 	case k.OwnTopics:
 		k.Address = outputTopic(out)
-		t, err := topics.NewSink(o.log.Topic(k.Address), &s, o.fs, dir)
+		t, err := topics.NewSink(&contract.Env{Disk: o.fs}, o.log.Topic(k.Address), &s, dir)
 		if err == nil {
 			o.sinks = append(o.sinks, t)
 		}

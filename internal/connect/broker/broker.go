@@ -3,8 +3,6 @@ package broker
 
 import (
 	"context"
-	"crypto/tls"
-	"crypto/x509"
 	"errors"
 	"fmt"
 	"net"
@@ -13,6 +11,7 @@ import (
 
 	"fiume/internal/connect/contract"
 	"fiume/internal/connect/text"
+	"fiume/internal/connect/trust"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/format"
@@ -42,18 +41,15 @@ DECLARE TABLE chips (chip VARCHAR PRIMARY KEY, bib INT) FROM BROKER 'chips' VIA 
 DECLARE SINK far_strong TO BROKER 'strong-reads' VIA harbour (KEY (chip), COMPRESS zstd);`,
 	Endpoint: true,
 	Address:  func(address string) error { _, err := parseAddress(address); return err },
-	Options: []plan.OptionSpec{
-		{Name: "tls", Kind: plan.WordOption, Words: []string{"off", "on", "unverified"}, Doc: "on: encrypted, and the brokers' certificate is checked; unverified: encrypted alone; off"},
-		{Name: "ca", Kind: plan.WordOption, Doc: "TLS: the secret that holds the certificates of those who may sign the brokers' (PEM); those of the system"},
-		{Name: "certificate", Kind: plan.WordOption, Doc: "TLS: the secret that holds our certificate and its key (PEM)"},
-		{Name: "login", Kind: plan.WordOption, Words: []string{"plain", "scram256", "scram512"}, Doc: "how the user of the address shows the secret; scram512"},
-	},
+	Options: append(trust.Options(),
+		plan.OptionSpec{Name: "login", Kind: plan.WordOption, Words: []string{"plain", "scram256", "scram512"}, Doc: "how the user of the address shows the secret; scram512"}),
 	Source: append(format.SourceOptions(), sourceOptions...),
 	Table:  append(format.SourceOptions(), sourceOptions...),
 	Sink: append(format.SinkOptions(),
 		plan.OptionSpec{Name: "key", Kind: plan.NamesOption, Doc: "the columns that make the message's key, joined with |; rows of a key go to the partition where other clients put it"},
 		plan.OptionSpec{Name: "compress", Kind: plan.WordOption, Words: []string{"none", "gzip", "snappy", "lz4", "zstd"}, Doc: "how batches are packed; none"},
 		plan.OptionSpec{Name: "repeats", Kind: plan.WordOption, Words: []string{"none", "possible"}, Doc: "possible: rows are sent at once, and after a crash some come twice; none: each row is there once"}),
+	Fits: contract.Fits,
 	Promise: func(out *plan.Op) string {
 		if repeats(out) {
 			return "rows are sent at once; after a crash some may come twice (REPEATS possible)"
@@ -103,38 +99,13 @@ func options(e *plan.Endpoint, access contract.Secrets) ([]kgo.Opt, error) {
 	if err != nil {
 		return nil, fmt.Errorf("endpoint %s: %w", e.Name, err)
 	}
-	secret := func(name string) (string, error) {
-		s, err := access.Secret(name, e.Address)
-		if err != nil {
-			return "", fmt.Errorf("endpoint %s: %w", e.Name, err)
-		}
-		return s, nil
-	}
 	opts := []kgo.Opt{kgo.SeedBrokers(a.seeds...), kgo.ClientID("fiume"), kgo.DialTimeout(5 * time.Second), kgo.RequestTimeoutOverhead(mayAnswer),
 		kgo.RetryTimeout(mayAnswer), kgo.MetadataMinAge(50 * time.Millisecond)}
-	if mode := e.Options.Word("tls", "off"); mode != "off" {
-		c := &tls.Config{InsecureSkipVerify: mode == "unverified", MinVersion: tls.VersionTLS12}
-		if name := e.Options.Word("ca", ""); name != "" {
-			pem, err := secret(name)
-			if err != nil {
-				return nil, err
-			}
-			c.RootCAs = x509.NewCertPool()
-			if !c.RootCAs.AppendCertsFromPEM([]byte(pem)) {
-				return nil, fmt.Errorf("endpoint %s: the secret '%s' holds no certificate in PEM", e.Name, name)
-			}
-		}
-		if name := e.Options.Word("certificate", ""); name != "" {
-			pem, err := secret(name)
-			if err != nil {
-				return nil, err
-			}
-			pair, err := tls.X509KeyPair([]byte(pem), []byte(pem))
-			if err != nil {
-				return nil, fmt.Errorf("endpoint %s: the secret '%s' does not hold a certificate and its key in PEM", e.Name, name)
-			}
-			c.Certificates = []tls.Certificate{pair}
-		}
+	c, err := trust.Config(e, access.Secret)
+	if err != nil {
+		return nil, err
+	}
+	if c != nil {
 		opts = append(opts, kgo.DialTLSConfig(c))
 	}
 	if a.user == "" && e.Secret != "" {
@@ -144,9 +115,9 @@ func options(e *plan.Endpoint, access contract.Secrets) ([]kgo.Opt, error) {
 		if e.Secret == "" {
 			return nil, fmt.Errorf("endpoint %s has a user and no SECRET", e.Name)
 		}
-		password, err := secret(e.Secret)
+		password, err := access.Secret(e.Secret, e.Address)
 		if err != nil {
-			return nil, err
+			return nil, fmt.Errorf("endpoint %s: %w", e.Name, err)
 		}
 		switch e.Options.Word("login", "scram512") {
 		case "plain":
@@ -199,8 +170,10 @@ func (connector) CheckSource(ctx context.Context, env *contract.Env, s *plan.Str
 	defer c.Close()
 	ctx, cancel := context.WithTimeout(ctx, mayAnswer)
 	defer cancel()
-	_, err = topicsOf(ctx, c, s.Via, s.Address)
-	return err
+	if _, err = topicsOf(ctx, c, s.Via, s.Address); err != nil {
+		return err
+	}
+	return env.CheckReading(s)
 }
 
 // CheckSink implements contract.Writer.
@@ -211,7 +184,11 @@ func (connector) CheckSink(ctx context.Context, env *contract.Env, out *plan.Op)
 	if _, err := text.KeyColumns(out); err != nil {
 		return err
 	}
-	if _, err := format.NewEncoder(out.Sink.Options, out.Fields); err != nil {
+	w, err := env.Writing(out, out.Fields)
+	if err == nil {
+		err = w.Check()
+	}
+	if err != nil {
 		return err
 	}
 	c, err := reached(ctx, out.Sink.Via, env.Secrets)

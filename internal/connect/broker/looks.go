@@ -115,7 +115,7 @@ func (x connector) Test(ctx context.Context, env *contract.Env, of contract.Test
 	if of.Stream != nil {
 		const looked = 20
 		ms, err := newest(ctx, env, e, found, looked)
-		r.SawRows(of, ms, err)
+		r.SawRows(env, of, ms, err)
 	}
 }
 

@@ -36,6 +36,7 @@ type Sink struct {
 	access  contract.Secrets
 	topic   string
 	options plan.Options
+	writing *format.Writing
 	key     []int
 	more    []kgo.Opt
 	spools  bool        // the run takes checkpoints, and rows are there once
@@ -71,7 +72,11 @@ func openSink(env *contract.Env, out *plan.Op) (flow.Sink, error) {
 	if err := plainName(out.Sink.Address); err != nil {
 		return nil, err
 	}
-	s := &Sink{e: out.Sink.Via, access: env.Secrets, topic: out.Sink.Address, options: out.Sink.Options, key: key, direct: repeats(out)}
+	w, err := env.Writing(out, out.Fields)
+	if err != nil {
+		return nil, err
+	}
+	s := &Sink{e: out.Sink.Via, writing: w, access: env.Secrets, topic: out.Sink.Address, options: out.Sink.Options, key: key, direct: repeats(out)}
 	s.Sink = &spool.Sink{FS: env.FS(), Dir: env.Spool(out), Target: s}
 	pack := map[string]kgo.CompressionCodec{"gzip": kgo.GzipCompression(), "snappy": kgo.SnappyCompression(), "lz4": kgo.Lz4Compression(), "zstd": kgo.ZstdCompression()}
 	codec, ok := pack[s.options.Word("compress", "none")]
@@ -114,7 +119,7 @@ func (s *Sink) whereEnds(ctx context.Context, c *kgo.Client) (map[int32]int64, e
 
 // NewEncoder implements flow.Sink.
 func (s *Sink) NewEncoder(fields []types.Field) (flow.Encoder, error) {
-	enc, err := format.NewEncoder(s.options, fields)
+	enc, err := s.writing.NewEncoder()
 	return text.NewKeyed(enc, s.key), err
 }
 

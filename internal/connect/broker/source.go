@@ -37,6 +37,7 @@ const (
 type source struct {
 	e           *plan.Endpoint
 	scan        *plan.Op
+	reading     *format.Reading
 	c           *kgo.Client
 	admin       *kadm.Client
 	group       string
@@ -88,6 +89,9 @@ func openSource(env *contract.Env, scan *plan.Op) (flow.Source, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*mayAnswer)
 	defer cancel()
 	var err error
+	if s.reading, err = env.Reading(scan); err != nil {
+		return nil, err
+	}
 	s.c, err = reached(ctx, st.Via, env.Secrets, kgo.FetchIsolationLevel(level), kgo.KeepControlRecords(), kgo.ConsumeResetOffset(kgo.NoResetOffset()),
 		kgo.FetchMaxWait(500*time.Millisecond), kgo.FetchMaxBytes(32<<20), kgo.FetchMaxPartitionBytes(4<<20), kgo.WithHooks(s), kgo.WithPools(&s.records))
 	if err != nil {
@@ -439,10 +443,7 @@ func (s *split) Resume(pos int64) error {
 
 // NewDecoder implements flow.Split.
 func (s *split) NewDecoder() (flow.Decoder, error) {
-	if t := s.s.scan.OfTable; t != nil {
-		return format.NewTableDecoder(t, s.s.scan.Used, nil)
-	}
-	return format.NewDecoder(s.s.scan.Stream, s.s.scan.Used, nil)
+	return s.s.reading.NewDecoder(nil)
 }
 
 // Endless implements flow.Endless.

@@ -12,10 +12,13 @@ import (
 
 	"fiume/internal/connect/recorded"
 	"fiume/internal/connect/roots"
+	"fiume/internal/connect/schemas"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/step"
+	"fiume/internal/core/types"
 	"fiume/internal/disk"
+	"fiume/internal/format"
 	"fiume/internal/topiclog"
 )
 
@@ -54,6 +57,72 @@ func (e *Env) FS() disk.FS {
 		return e.Disk
 	}
 	return disk.OS{}
+}
+
+// Reading says how the messages of a scan are read.
+func (e *Env) Reading(scan *plan.Op) (*format.Reading, error) {
+	return e.ReadingOf(scan.Stream, scan.OfTable, scan.Used)
+}
+
+// ReadingOf says how the messages of a stream, or of a table, are read into the columns that are used.
+func (e *Env) ReadingOf(s *plan.Stream, t *plan.Table, used *plan.Use) (*format.Reading, error) {
+	r := &format.Reading{Stream: s, Table: t, Used: used}
+	var err error
+	r.Schemas, err = e.SchemasOf(s.Schemas)
+	return r, err
+}
+
+// Writing says how the rows of an output are written.
+func (e *Env) Writing(out *plan.Op, fields []types.Field) (*format.Writing, error) {
+	w := &format.Writing{Options: out.Sink.Options, Address: out.Sink.Address, Fields: fields}
+	var err error
+	w.Schemas, err = e.SchemasOf(out.Sink.Schemas)
+	return w, err
+}
+
+// Fits implements plan.Place.Fits of places whose messages are in a format: it says what in the format does not go together with the columns.
+func Fits(s *plan.Stream) error {
+	if s.Schemas != nil {
+		return nil // the messages tell
+	}
+	_, err := (&format.Reading{Stream: s, Used: &plan.Use{All: true}}).NewDecoder(nil)
+	return err
+}
+
+// CheckReading looks whether the registry that a stream names is there, and whether its columns fit the newest schema of the subject.
+func (e *Env) CheckReading(s *plan.Stream) error {
+	at, err := e.SchemasOf(s.Schemas)
+	if err != nil || at == nil {
+		return err
+	}
+	subject, told := s.Options.Word("subject", ""), true
+	if subject == "" {
+		told = false
+		if subject, err = format.SubjectOf(s.Options, s.Address); err != nil {
+			return nil // messages name their schemas all the same
+		}
+	}
+	newest, err := at.Latest(subject)
+	switch {
+	case err != nil:
+		return err
+	case newest == nil && told:
+		return fmt.Errorf("the registry %s has no schema of the subject '%s'", at.Name(), subject)
+	case newest == nil:
+		return nil
+	}
+	return format.FitsSchema(s, newest)
+}
+
+// SchemasOf opens the registry behind an endpoint; nil gives nil.
+func (e *Env) SchemasOf(at *plan.Endpoint) (format.Schemas, error) {
+	if at == nil {
+		return nil, nil
+	}
+	if e.Secret == nil && (at.Secret != "" || len(at.Options) > 0) {
+		return nil, fmt.Errorf("endpoint %s needs secrets, which live in the service", at.Name)
+	}
+	return schemas.Open(at, e.Secret)
 }
 
 // Spool gives the directory for what the sink of an output holds back.
@@ -128,12 +197,16 @@ func (r *Report) Saw(what string, err error, detail string) bool {
 }
 
 // SawRows reports whether the newest messages of a place are rows of what is tested.
-func (r *Report) SawRows(of Tested, ms []recorded.Message, err error) {
+func (r *Report) SawRows(env *Env, of Tested, ms []recorded.Message, err error) {
 	if err != nil || len(ms) == 0 {
 		r.Saw("readable", err, "there are no messages yet")
 		return
 	}
-	bad, reason, err := recorded.BadRows(of.Stream, of.Table, ms)
+	bad, reason := 0, ""
+	reading, err := env.ReadingOf(of.Stream, of.Table, &plan.Use{All: true})
+	if err == nil {
+		bad, reason, err = recorded.BadRows(reading, ms)
+	}
 	switch {
 	case err != nil:
 	case bad == len(ms):

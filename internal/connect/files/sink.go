@@ -75,7 +75,7 @@ func OpenSink(fs disk.FS, out *plan.Op, within *roots.Roots, writer string) (*Si
 	if err != nil {
 		return nil, err
 	}
-	enc, err := format.NewEncoder(s.Options, out.Fields)
+	enc, err := (&format.Writing{Options: s.Options, Fields: out.Fields}).NewEncoder()
 	if err != nil {
 		return nil, err
 	}
@@ -180,7 +180,7 @@ func isReady(ready []part, name string) bool {
 
 // NewEncoder implements flow.Sink.
 func (s *Sink) NewEncoder(fields []types.Field) (flow.Encoder, error) {
-	enc, err := format.NewEncoder(s.options, fields)
+	enc, err := (&format.Writing{Options: s.options, Fields: fields}).NewEncoder()
 	if err != nil || s.pack == nil {
 		return text.NewLines(enc, "\n"), err
 	}

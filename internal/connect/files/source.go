@@ -25,12 +25,12 @@ var described = plan.Place{
 	FROM FILES 'archive/*.csv' (FORMAT csv, DELIMITER ';');
 DECLARE SINK kept TO FILES 'kept' (ROLL EVERY 5 MINUTES);`,
 	Traits: plan.Traits{Ends: true, Again: true, LaterSplit: true, Appends: true},
-	Source: append(format.SourceOptions(),
+	Source: append(format.LineSourceOptions(),
 		plan.OptionSpec{Name: "header", Kind: plan.FlagOption, Doc: "CSV: the first record names the columns, which are found by their names; false: by their places; true"}),
-	Table: append(format.SourceOptions(),
+	Table: append(format.LineSourceOptions(),
 		plan.OptionSpec{Name: "header", Kind: plan.FlagOption, Doc: "CSV: the first record names the columns, which are found by their names; false: by their places; true"},
 		plan.OptionSpec{Name: "refresh every", Kind: plan.DurationOption, Doc: "how often to look whether a file was written anew; 1 SECOND in a job of the service that joins the table, else files are read once"}),
-	Sink: append(format.SinkOptions(),
+	Sink: append(format.LineSinkOptions(),
 		plan.OptionSpec{Name: "roll every", Kind: plan.DurationOption, Doc: "how long a part file stays open; 1 MINUTE"},
 		plan.OptionSpec{Name: "compress", Kind: plan.WordOption, Words: []string{"none", "gzip", "zstd"}, Doc: "how part files are packed; none"}),
 	Promise: func(*plan.Op) string {
@@ -170,7 +170,7 @@ func (s *split) Place(pos int64) string {
 }
 
 func (s *split) NewDecoder() (flow.Decoder, error) {
-	return format.NewDecoder(s.stream, s.used, s.header)
+	return (&format.Reading{Stream: s.stream, Used: s.used}).NewDecoder(s.header)
 }
 
 // Resume implements flow.Split.

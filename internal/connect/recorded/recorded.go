@@ -11,7 +11,6 @@ import (
 
 	"fiume/internal/core/column"
 	"fiume/internal/core/flow"
-	"fiume/internal/core/plan"
 	"fiume/internal/format"
 )
 
@@ -25,7 +24,7 @@ type Message struct {
 }
 
 // Open makes a source of messages, a split for each partition. name is what the splits are called after.
-func Open(scan *plan.Op, name string, messages []Message) flow.Source {
+func Open(r *format.Reading, name string, messages []Message) flow.Source {
 	by := map[int][]Message{}
 	for _, m := range messages {
 		by[m.Partition] = append(by[m.Partition], m)
@@ -42,7 +41,7 @@ func Open(scan *plan.Op, name string, messages []Message) flow.Source {
 	for _, p := range parts {
 		list := by[p]
 		slices.SortStableFunc(list, func(a, b Message) int { return cmp.Compare(a.Offset, b.Offset) })
-		s.splits = append(s.splits, &split{name: fmt.Sprintf("%s/%d", name, p), scan: scan, messages: list})
+		s.splits = append(s.splits, &split{name: fmt.Sprintf("%s/%d", name, p), reading: r, messages: list})
 	}
 	return s
 }
@@ -61,7 +60,7 @@ func (s *source) Close() error { return nil }
 // split is one partition. Positions count messages; places are offsets.
 type split struct {
 	name     string
-	scan     *plan.Op
+	reading  *format.Reading
 	messages []Message
 	next     int64
 }
@@ -77,12 +76,7 @@ func (s *split) Resume(pos int64) error  { s.next = pos; return nil }
 func (s *split) Left(pos int64) int64    { return int64(len(s.messages)) - pos }
 func (s *split) Frame(*flow.Piece) error { return nil }
 
-func (s *split) NewDecoder() (flow.Decoder, error) {
-	if s.scan.OfTable != nil {
-		return format.NewTableDecoder(s.scan.OfTable, s.scan.Used, nil)
-	}
-	return format.NewDecoder(s.scan.Stream, s.scan.Used, nil)
-}
+func (s *split) NewDecoder() (flow.Decoder, error) { return s.reading.NewDecoder(nil) }
 
 // Next implements flow.Split.
 func (s *split) Next(p *flow.Piece) error {
@@ -101,18 +95,12 @@ func (s *split) Next(p *flow.Piece) error {
 }
 
 // BadRows counts the messages that are no rows, and gives a reason.
-func BadRows(st *plan.Stream, table *plan.Table, ms []Message) (bad int, reason string, err error) {
-	use := &plan.Use{All: true}
-	var dec flow.Decoder
-	if table != nil {
-		dec, err = format.NewTableDecoder(table, use, nil)
-	} else {
-		dec, err = format.NewDecoder(st, use, nil)
-	}
+func BadRows(r *format.Reading, ms []Message) (bad int, reason string, err error) {
+	dec, err := r.NewDecoder(nil)
 	if err != nil {
 		return 0, "", err
 	}
-	src := Open(&plan.Op{Stream: st}, st.Name, ms)
+	src := Open(r, r.Stream.Name, ms)
 	for _, sp := range src.Splits() {
 		var p flow.Piece
 		for {

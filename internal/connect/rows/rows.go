@@ -20,7 +20,8 @@ type Sink struct {
 
 // NewEncoder implements flow.Sink.
 func (s *Sink) NewEncoder(fields []types.Field) (flow.Encoder, error) {
-	enc, err := format.NewEncoder(plan.Options{"format": {Name: "format", Word: s.Format}}, fields)
+	w := &format.Writing{Options: plan.Options{"format": {Name: "format", Word: s.Format}}, Fields: fields}
+	enc, err := w.NewEncoder()
 	return &encoder{enc: enc}, err
 }
 

@@ -31,9 +31,9 @@ func (connector) Place() plan.Place {
 		About: "lines over a connection to host:port, or over those that others make to it (LISTEN)",
 		Example: `DECLARE STREAM radio (line VARCHAR) FROM TCP '127.0.0.1:7000' (FORMAT text, LISTEN true);
 DECLARE SINK screen TO TCP '10.0.0.9:7100' (FORMAT csv);`,
-		Source: append(format.SourceOptions(),
+		Source: append(format.LineSourceOptions(),
 			plan.OptionSpec{Name: "listen", Kind: plan.FlagOption, Doc: "true: others connect to the address, and send; false: it is connected to"}),
-		Sink: append(format.SinkOptions(),
+		Sink: append(format.LineSinkOptions(),
 			plan.OptionSpec{Name: "listen", Kind: plan.FlagOption, Doc: "true: others connect to the address, and each gets the lines from then on; where nobody is there lines are dropped; false: it is connected to, and lines wait"}),
 		Promise: func(out *plan.Op) string {
 			if out.Sink.Options.Flag("listen", false) {
@@ -71,11 +71,14 @@ func (connector) CheckSource(_ context.Context, _ *contract.Env, s *plan.Stream)
 }
 
 // CheckSink implements contract.Writer.
-func (connector) CheckSink(_ context.Context, _ *contract.Env, out *plan.Op) error {
+func (connector) CheckSink(_ context.Context, env *contract.Env, out *plan.Op) error {
 	if err := parse(out.Sink.Address); err != nil {
 		return err
 	}
-	_, err := format.NewEncoder(out.Sink.Options, out.Fields)
+	w, err := env.Writing(out, out.Fields)
+	if err == nil {
+		err = w.Check()
+	}
 	return err
 }
 
@@ -167,7 +170,7 @@ func (s *source) Resume(pos int64) error {
 
 // NewDecoder implements flow.Split.
 func (s *source) NewDecoder() (flow.Decoder, error) {
-	return format.NewDecoder(s.scan.Stream, s.scan.Used, nil)
+	return (&format.Reading{Stream: s.scan.Stream, Used: s.scan.Used}).NewDecoder(nil)
 }
 
 // begin lets lines come.
@@ -421,7 +424,7 @@ func (s *sink) accept() {
 
 // NewEncoder implements flow.Sink.
 func (s *sink) NewEncoder(fields []types.Field) (flow.Encoder, error) {
-	enc, err := format.NewEncoder(s.options, fields)
+	enc, err := (&format.Writing{Options: s.options, Fields: fields}).NewEncoder()
 	return text.NewLines(enc, "\n"), err
 }
 

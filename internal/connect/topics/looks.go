@@ -48,7 +48,7 @@ func (connector) Test(_ context.Context, env *contract.Env, of contract.Tested, 
 	}
 	const looked = 20
 	ms, err := Read(t, Reading{Partition: -1, From: -1, Last: looked, Limit: looked})
-	r.SawRows(of, ms, err)
+	r.SawRows(env, of, ms, err)
 }
 
 // Sample implements contract.Sampler.

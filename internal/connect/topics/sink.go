@@ -31,7 +31,7 @@ import (
 // Where a replay may give others, rows are held back until a checkpoint counts.
 type Sink struct {
 	topic   *topiclog.Topic
-	options plan.Options
+	writing *format.Writing
 	key     []int
 
 	spool *spool.Sink // holds rows back; nil where they are shown at once
@@ -76,7 +76,13 @@ func (connector) CheckSink(_ context.Context, env *contract.Env, out *plan.Op) e
 	if err := there(env, out.Sink.Address); err != nil {
 		return err
 	}
-	_, err := text.KeyColumns(out)
+	if _, err := text.KeyColumns(out); err != nil {
+		return err
+	}
+	w, err := env.Writing(out, out.Fields)
+	if err == nil {
+		err = w.Check()
+	}
 	return err
 }
 
@@ -86,17 +92,21 @@ func (connector) OpenSink(env *contract.Env, out *plan.Op) (flow.Sink, error) {
 	if err != nil {
 		return nil, err
 	}
-	return NewSink(t, out, env.FS(), env.Spool(out))
+	return NewSink(env, t, out, env.Spool(out))
 }
 
 // NewSink makes the sink of an output that writes to a topic. Spools of rows that are held back stand in dir.
-func NewSink(t *topiclog.Topic, out *plan.Op, fs disk.FS, dir string) (*Sink, error) {
+func NewSink(env *contract.Env, t *topiclog.Topic, out *plan.Op, dir string) (*Sink, error) {
 	key, err := text.KeyColumns(out)
 	if err != nil {
 		return nil, err
 	}
-	s := &Sink{topic: t, options: out.Sink.Options, key: key}
-	s.held = func() *spool.Sink { return &spool.Sink{FS: fs, Dir: dir, Target: &target{topic: t}} }
+	w, err := env.Writing(out, out.Fields)
+	if err != nil {
+		return nil, err
+	}
+	s := &Sink{topic: t, writing: w, key: key}
+	s.held = func() *spool.Sink { return &spool.Sink{FS: env.FS(), Dir: dir, Target: &target{topic: t}} }
 	if Held(out) != "" {
 		s.spool = s.held()
 	}
@@ -105,7 +115,7 @@ func NewSink(t *topiclog.Topic, out *plan.Op, fs disk.FS, dir string) (*Sink, er
 
 // NewEncoder implements flow.Sink.
 func (s *Sink) NewEncoder(fields []types.Field) (flow.Encoder, error) {
-	enc, err := format.NewEncoder(s.options, fields)
+	enc, err := s.writing.NewEncoder()
 	return text.NewKeyed(enc, s.key), err
 }
 

@@ -40,6 +40,7 @@ DECLARE SINK strong TO TOPIC 'strong-reads' (KEY (chip));`,
 	Sink: append(format.SinkOptions(),
 		plan.OptionSpec{Name: "key", Kind: plan.NamesOption, Doc: "the columns that make the message's key, joined with |"},
 		plan.OptionSpec{Name: "repeats", Kind: plan.WordOption, Words: []string{"none", "possible"}, Doc: "possible: rows are shown at once even where a crash can make some come twice; none: each row is there once"}),
+	Fits: contract.Fits,
 	Promise: func(out *plan.Op) string {
 		switch why := Held(out); {
 		case why != "":
@@ -55,10 +56,11 @@ const pieceBytes = 1 << 20
 
 // Source is the partitions of a topic, also those that come while it is read.
 type Source struct {
-	topic  *topiclog.Topic
-	scan   *plan.Op
-	splits []flow.Split
-	given  int // partitions that the run knows
+	topic   *topiclog.Topic
+	scan    *plan.Op
+	splits  []flow.Split
+	given   int // partitions that the run knows
+	reading *format.Reading
 
 	mu     sync.Mutex
 	wake   func()
@@ -95,7 +97,10 @@ func there(env *contract.Env, name string) error {
 
 // CheckSource implements contract.Reader.
 func (connector) CheckSource(_ context.Context, env *contract.Env, s *plan.Stream) error {
-	return there(env, s.Address)
+	if err := there(env, s.Address); err != nil {
+		return err
+	}
+	return env.CheckReading(s)
 }
 
 // OpenSource implements contract.Reader: it finds where a scan begins and ends. A live query begins now where nothing is
@@ -107,6 +112,9 @@ func (connector) OpenSource(env *contract.Env, scan *plan.Op) (flow.Source, erro
 	}
 	parts := t.Partitions()
 	src := &Source{topic: t, scan: scan, given: len(parts)}
+	if src.reading, err = env.Reading(scan); err != nil {
+		return nil, err
+	}
 	for i, p := range parts {
 		sp := src.split(i, p)
 		err := p.Err() // its ends would be those of an empty one
@@ -147,7 +155,7 @@ func offsetOf(p *topiclog.Partition, b plan.Bound) (int64, error) {
 func (s *Source) Splits() []flow.Split { return s.splits }
 
 func (s *Source) split(i int, p *topiclog.Partition) *split {
-	return &split{name: fmt.Sprintf("%s/%d", s.topic.Name, i), part: p, stream: s.scan.Stream, table: s.scan.OfTable, used: s.scan.Used, until: -1}
+	return &split{name: fmt.Sprintf("%s/%d", s.topic.Name, i), part: p, reading: s.reading, until: -1}
 }
 
 // Arrived implements flow.Growing: partitions that have come are read from their beginning.
@@ -198,13 +206,11 @@ func (s *Source) Close() error {
 
 // split reads one partition. Positions and places are offsets.
 type split struct {
-	name   string
-	part   *topiclog.Partition
-	stream *plan.Stream
-	table  *plan.Table // nil where it is a stream
-	used   *plan.Use
-	pos    int64
-	until  int64 // -1: goes on
+	name    string
+	part    *topiclog.Partition
+	reading *format.Reading
+	pos     int64
+	until   int64 // -1: goes on
 }
 
 func (s *split) Name() string           { return s.name }
@@ -213,10 +219,7 @@ func (s *split) Position() int64        { return s.pos }
 func (s *split) Close() error           { return nil }
 
 func (s *split) NewDecoder() (flow.Decoder, error) {
-	if s.table != nil {
-		return format.NewTableDecoder(s.table, s.used, nil)
-	}
-	return format.NewDecoder(s.stream, s.used, nil)
+	return s.reading.NewDecoder(nil)
 }
 
 // Resume implements flow.Split.
@@ -282,7 +285,7 @@ func (s *split) Frame(p *flow.Piece) error {
 	return topiclog.Views(p.Data, p.Base, func(v topiclog.View) {
 		if v.Offset < p.Next {
 			m := flow.Message{Off: uint32(v.From), Len: uint32(v.To - v.From), Pos: v.Offset, At: v.At}
-			if s.table != nil && v.KeyTo > 0 {
+			if s.reading.Table != nil && v.KeyTo > 0 {
 				m.Key = p.Data[v.KeyFrom:v.KeyTo]
 			}
 			p.Messages = append(p.Messages, m)

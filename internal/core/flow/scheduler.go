@@ -43,6 +43,9 @@ type splitReader struct {
 	waits     *Waiting  // the last try to read it has failed
 	again     time.Time // not tried before
 	caught    bool      // all that there was has been read once
+	plain     bool      // its messages need nothing from elsewhere
+	prepare   Preparing // gets what they need
+	kept      *Piece    // it could not be prepared
 	held      int64     // it has joined with this checkpoint, and is read once that counts; 0: it may be read
 
 	// The greatest event time before each piece, handed from piece to piece.
@@ -117,8 +120,8 @@ func (s *scheduler) streamsDone() bool {
 
 // passes notes that reading a split has failed, and says whether it is tried again. The caller holds the scheduler's lock.
 func (sr *splitReader) passes(err error, now time.Time) bool {
-	r, ok := sr.scan.source.(Retrier)
-	if !ok || !r.Retry(err) {
+	var passing *Passing
+	if r, ok := sr.scan.source.(Retrier); !errors.As(err, &passing) && (!ok || !r.Retry(err)) {
 		return false
 	}
 	w := Waiting{Since: now, Reason: err.Error(), Tries: 1}
@@ -130,6 +133,36 @@ func (sr *splitReader) passes(err error, now time.Time) bool {
 	sr.waits = &w
 	sr.again = time.Now().Add(min(firstTryAfter<<min(w.Tries-1, 10), lastTryAfter))
 	return true
+}
+
+// read reads the next piece of the split, and has a decoder get what its messages need. A piece for which that failed is kept for the next try.
+func (sr *splitReader) read(p *Piece) error {
+	if sr.prepare == nil && !sr.plain {
+		dec, err := sr.split.NewDecoder()
+		if err != nil {
+			return fmt.Errorf("stream %s, %s: %w", sr.scan.op.Step, sr.split.Name(), err)
+		}
+		var ok bool
+		sr.prepare, ok = dec.(Preparing)
+		sr.plain = !ok
+	}
+	if sr.plain {
+		return sr.split.Next(p)
+	}
+	if sr.kept != nil {
+		*p, sr.kept = *sr.kept, nil
+	} else if err := sr.split.Next(p); err != nil {
+		return err
+	}
+	err := sr.split.Frame(p)
+	if err == nil {
+		err = sr.prepare.Prepare(p.Data, p.Messages)
+	}
+	if err != nil {
+		kept := *p
+		*p, sr.kept = Piece{}, &kept
+	}
+	return err
 }
 
 // recovered notes that a split can be read. The caller holds the scheduler's lock.
@@ -189,7 +222,7 @@ func (s *scheduler) next(p *Piece) (*assignment, error) {
 			p.Fresh, p.Complete, p.Lost, p.Why = false, false, 0, ""
 			err := io.EOF
 			if !sr.over {
-				err = sr.split.Next(p)
+				err = sr.read(p)
 			}
 			nothing := errors.Is(err, ErrNothing)
 			if c, ok := sr.split.(Counting); nothing && ok && c.Left(sr.nextPos) > 0 {

@@ -113,6 +113,20 @@ type Decoder interface {
 	Decode(data []byte, msgs []Message, out *column.Batch) []Reject
 }
 
+// Preparing is a decoder that needs something from elsewhere before it decodes messages, such as their schemas. Who reads a split asks one of its decoders to
+// prepare each piece, for all of them; a failure is one of reading the split, and the piece is kept.
+type Preparing interface {
+	Prepare(data []byte, msgs []Message) error
+}
+
+// Passing is a failure that may pass by itself, whatever the source that it comes from: it is tried again.
+type Passing struct{ Err error }
+
+func (e *Passing) Error() string { return e.Err.Error() }
+
+// Unwrap gives the failure.
+func (e *Passing) Unwrap() error { return e.Err }
+
 // Payload is a number of rows encoded for a sink.
 type Payload struct {
 	Rows  int

@@ -26,6 +26,8 @@ type Place struct {
 	Insert  bool // INSERT writes to it
 	Columns bool // it tells the columns, and the key of a table
 	Traits
+	// Fits says what of the columns and options of a stream or table does not go together, beyond each by itself; nil: all does.
+	Fits func(s *Stream) error
 	// Promise says in words what a sink of the kind promises an output.
 	Promise func(out *Op) string
 }
@@ -46,6 +48,8 @@ type Traits struct {
 	Appends  bool // it only adds rows: a KEY cannot replace any
 	WholeKey bool // who reads it takes the latest row of a key, so that a KEY must be the whole of one
 	Replaces bool // a row replaces the one of its KEY
+	// Of an endpoint:
+	HasSchemas bool // it has the schemas of messages that are elsewhere
 }
 
 // MadeColumns are what rows that are made begin with: the row's number, its time, and what chance draws for it; then the seed.
@@ -74,6 +78,7 @@ type Stream struct {
 	Place   string
 	Address string
 	Via     *Endpoint
+	Schemas *Endpoint // has the schemas of its messages; nil where none are asked for
 	Options Options
 }
 
@@ -109,6 +114,7 @@ type Sink struct {
 	Place   string
 	Address string
 	Via     *Endpoint
+	Schemas *Endpoint // gets the schemas of its rows; nil where none are told
 	Options Options
 	promise func(out *Op) string
 }

@@ -124,6 +124,7 @@ func (c *Catalog) define(st sql.Statement, errs *sql.Errors) bool {
 		}
 		s := &Sink{Name: d.Name.Text, Address: d.To.Address.Value, Place: d.To.Kind.Text}
 		s.Via, s.Options = c.place(d.To, roleSink, errs)
+		s.Schemas = c.schemas(s.Options, errs)
 		s.promise, s.Traits = c.Places[s.Place].Promise, c.Places[s.Place].Traits
 		if len(errs.List) > before {
 			return false
@@ -218,6 +219,52 @@ func (c *Catalog) place(p sql.Place, as role, errs *sql.Errors) (*Endpoint, Opti
 		}
 	}
 	return via, CheckOptions(errs, p.Options, specs, strings.ToUpper(p.Kind.Text))
+}
+
+// schemas gives the endpoint that the option SCHEMAS names, and checks what goes with it.
+func (c *Catalog) schemas(o Options, errs *sql.Errors) *Endpoint {
+	named, ok := o["schemas"]
+	format := o.Word("format", "json")
+	bad := func(name, hint, text string, args ...any) {
+		errs.Add(sql.BadOption, o[name].Span, hint, text, args...)
+	}
+	if s, ok := o["subject"]; ok && o["schemas"].Word == "" {
+		bad("subject", "name the endpoint of a registry with SCHEMAS", "SUBJECT '%s' is one of a registry, and none is named", s.Word)
+	}
+	if _, ok := o["schema"]; ok && format != "avro" && format != "protobuf" {
+		bad("schema", "write FORMAT avro or FORMAT protobuf", "FORMAT %s takes no SCHEMA", format)
+	}
+	if _, ok := o["message"]; ok && format != "protobuf" {
+		bad("message", "write FORMAT protobuf", "FORMAT %s has no MESSAGE", format)
+	}
+	if !ok {
+		return nil
+	}
+	if _, both := o["schema"]; both {
+		bad("schema", "leave one of them out", "SCHEMA says that all messages are of one schema, SCHEMAS that each names its own")
+	}
+	if format == "csv" || format == "text" {
+		bad("schemas", "write FORMAT avro, protobuf or json", "FORMAT %s has no schemas", format)
+	}
+	e := c.Endpoints[named.Word]
+	var known []string
+	for n, e := range c.Endpoints {
+		if c.Places[e.Place].HasSchemas {
+			known = append(known, n)
+		}
+	}
+	slices.Sort(known)
+	switch {
+	case e == nil:
+		hint := sql.DidYouMean(named.Word, known)
+		if hint == "" {
+			hint = "declare it: DECLARE ENDPOINT " + sql.Quoted(named.Word) + " REGISTRY 'https://host:8081'"
+		}
+		errs.Add(sql.UnknownName, named.Span, hint, "no endpoint is called %q", named.Word)
+	case !c.Places[e.Place].HasSchemas:
+		errs.Add(sql.WrongType, named.Span, "", "%q is an endpoint of %s, which has no schemas", e.Name, strings.ToUpper(e.Place))
+	}
+	return e
 }
 
 // draws gives the calls of chance in the columns of rows that are made the draws that are left out.
@@ -325,8 +372,15 @@ func (c *Catalog) stream(d *sql.DeclareStream, table bool, errs *sql.Errors) *St
 	if table {
 		role = roleTable
 	}
+	before := len(errs.List)
 	s.Via, s.Options = c.place(d.From, role, errs)
+	s.Schemas = c.schemas(s.Options, errs)
 	s.Traits = c.Places[s.Place].Traits
+	if fits := c.Places[s.Place].Fits; fits != nil && len(errs.List) == before {
+		if err := fits(s); err != nil {
+			errs.Add(sql.WrongPlace, d.From.Address.Span, "", "%s", err)
+		}
+	}
 	if s.OfChanges && !table && s.Options != nil && !s.Options.Flag("changes", false) {
 		errs.Add(sql.Misfit, d.From.Address.Span, "write (CHANGES true), or declare a TABLE", "a stream over a table of a database is the stream of its changes")
 	}

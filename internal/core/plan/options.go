@@ -20,6 +20,7 @@ const (
 	ShareOption                      // a number from 0 to 1
 	NamesOption                      // names in parentheses
 	FlagOption                       // true or false
+	EndpointOption                   // the name of an endpoint that has schemas
 )
 
 // OptionSpec describes an option of a place.
@@ -114,6 +115,11 @@ func CheckOptions(errs *sql.Errors, opts []sql.Option, specs []OptionSpec, what 
 					want = "one of " + strings.Join(s.Words, ", ")
 				}
 				bad(want)
+				continue
+			}
+		case EndpointOption:
+			if o.Word == "" {
+				bad("the name of an endpoint")
 				continue
 			}
 		case FlagOption:

@@ -81,6 +81,8 @@ func (s OptionSpec) takes() string {
 		return "(name, …)"
 	case FlagOption:
 		return "true, false"
+	case EndpointOption:
+		return "an endpoint"
 	}
 	if len(s.Words) > 0 {
 		return strings.Join(s.Words, ", ")

@@ -11,6 +11,7 @@ type Sampled struct {
 	Place   string
 	Address string
 	Via     *Endpoint
+	Schemas *Endpoint // has the schemas of the messages, or nil
 	Options Options
 	Table   bool
 }
@@ -36,12 +37,15 @@ func (c *Catalog) sample(st sql.Statement, errs *sql.Errors) bool {
 	}
 	in.Place, in.Address = from.Kind.Text, from.Address.Value
 	in.Via, in.Options = c.place(from, as, errs)
+	in.Schemas = c.schemas(in.Options, errs)
+	_, schema := in.Options["schema"]
+	schema = schema || in.Schemas != nil // it tells the columns
 	const list = "list them like (chip VARCHAR NOT NULL, read_at TIMESTAMP)"
 	switch place := strings.ToUpper(in.Place); {
 	case len(errs.List) > before:
-	case !told && !c.Places[in.Place].Columns:
+	case !told && !c.Places[in.Place].Columns && !schema:
 		errs.Add(sql.WrongPlace, name.Span, list+", or write COLUMNS SAMPLED", "%s does not tell the columns of %q", place, name.Text)
-	case in.Table && !c.Places[in.Place].Columns:
+	case in.Table && !c.Places[in.Place].Columns: // a schema tells none, either
 		errs.Add(sql.WrongPlace, name.Span, "list the columns, with PRIMARY KEY behind one", "a sample of %s does not tell the key of the table %q", place, name.Text)
 	case in.Options.Word("delimiter", ",") != "," || in.Options.Word("quote", `"`) != `"` || in.Options.Word("null word", "") != "":
 		errs.Add(sql.WrongPlace, name.Span, list, "columns are sampled of CSV with commas, double quotes and no NULL WORD alone")

@@ -40,6 +40,8 @@ func Load(b *base.Base) error {
 	return nil
 }
 
+func named(e *plan.Endpoint, name string) bool { return e != nil && e.Name == name }
+
 // usersOf names the jobs, but for those dropped, and the definitions that use something. cat is the
 // catalog to look in; nil means the service's own.
 func (s *Definitions) usersOf(cat *plan.Catalog, kind, name string, dropped map[string]bool) (out []string) {
@@ -49,20 +51,20 @@ func (s *Definitions) usersOf(cat *plan.Catalog, kind, name string, dropped map[
 	}
 	uses := func(p *plan.Plan) bool {
 		for _, o := range p.Ops {
-			var via *plan.Endpoint
+			var via, schemas *plan.Endpoint
 			var address, n, k string
 			own := false
 			switch {
 			case o.OfTable != nil:
-				via, own, address, n, k = o.OfTable.Via, o.OfTable.OwnTopics, o.OfTable.Address, o.OfTable.Name, sql.KindTable
+				via, schemas, own, address, n, k = o.OfTable.Via, o.OfTable.Schemas, o.OfTable.OwnTopics, o.OfTable.Address, o.OfTable.Name, sql.KindTable
 			case o.Stream != nil:
-				via, own, address, n, k = o.Stream.Via, o.Stream.OwnTopics, o.Stream.Address, o.Stream.Name, sql.KindStream
+				via, schemas, own, address, n, k = o.Stream.Via, o.Stream.Schemas, o.Stream.OwnTopics, o.Stream.Address, o.Stream.Name, sql.KindStream
 			case o.Sink != nil:
-				via, own, address, n, k = o.Sink.Via, o.Sink.OwnTopics, o.Sink.Address, o.Sink.Name, sql.KindSink
+				via, schemas, own, address, n, k = o.Sink.Via, o.Sink.Schemas, o.Sink.OwnTopics, o.Sink.Address, o.Sink.Name, sql.KindSink
 			default:
 				continue
 			}
-			if k == kind && n == name || kind == sql.KindEndpoint && via != nil && via.Name == name || kind == sql.KindTopic && own && address == name {
+			if k == kind && n == name || kind == sql.KindEndpoint && (named(via, name) || named(schemas, name)) || kind == sql.KindTopic && own && address == name {
 				return true
 			}
 		}
@@ -87,17 +89,17 @@ func (s *Definitions) usersOf(cat *plan.Catalog, kind, name string, dropped map[
 	switch kind {
 	case sql.KindEndpoint:
 		for n, k := range cat.Sinks {
-			if k.Via != nil && k.Via.Name == name {
+			if named(k.Via, name) || named(k.Schemas, name) {
 				out = append(out, "the sink "+n)
 			}
 		}
 		for n, t := range cat.Tables {
-			if t.Via != nil && t.Via.Name == name {
+			if named(t.Via, name) || named(t.Schemas, name) {
 				out = append(out, "the table "+n)
 			}
 		}
 		for n, t := range cat.Streams {
-			if t.Via != nil && t.Via.Name == name {
+			if named(t.Via, name) || named(t.Schemas, name) {
 				out = append(out, "the stream "+n)
 			}
 		}

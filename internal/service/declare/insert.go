@@ -26,7 +26,7 @@ func (s *Definitions) prepareInsert(actor string, st *sql.Insert, cat *plan.Cata
 		errs.Add(sql.UnknownName, st.Into.Span, fmt.Sprintf("CREATE TOPIC '%s' first", topic), "the %s %q is read from the topic '%s', which is not there", in.Kind, st.Into.Text, topic)
 		return nil
 	}
-	recs, err := messagesOf(in)
+	recs, err := s.messagesOf(in)
 	if err != nil {
 		errs.Add(sql.WrongType, st.Into.Span, "", "%s", err)
 		return nil
@@ -46,12 +46,17 @@ func (s *Definitions) prepareInsert(actor string, st *sql.Insert, cat *plan.Cata
 }
 
 // messagesOf writes rows as messages of their stream, and sees to it that each is read as the row it was.
-func messagesOf(in *plan.Insertion) ([]topiclog.Record, error) {
-	enc, err := format.NewEncoder(in.Stream.Options, in.Stream.Columns)
+func (s *Definitions) messagesOf(in *plan.Insertion) ([]topiclog.Record, error) {
+	reading, err := s.Env().ReadingOf(in.Stream, nil, &plan.Use{All: true})
 	if err != nil {
 		return nil, err
 	}
-	dec, err := format.NewDecoder(in.Stream, &plan.Use{All: true}, nil)
+	w := &format.Writing{Options: in.Stream.Options, Address: in.Stream.Address, Fields: in.Stream.Columns, Schemas: reading.Schemas}
+	enc, err := w.NewEncoder()
+	if err != nil {
+		return nil, err
+	}
+	dec, err := reading.NewDecoder(nil)
 	if err != nil {
 		return nil, err
 	}

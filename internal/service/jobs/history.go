@@ -391,7 +391,11 @@ func (s *Jobs) SendAgain(actor, jobName string, id uint, value string, once bool
 			out.Readers = append(out.Readers, j.Name)
 		default:
 			o := p.Scans()[i]
-			if bad, reason, err := recorded.BadRows(o.Stream, o.OfTable, []recorded.Message{{Value: []byte(value), At: time.Now().UnixMicro()}}); err != nil || bad > 0 {
+			reading, err := s.Env().ReadingOf(o.Stream, o.OfTable, &plan.Use{All: true})
+			if err != nil {
+				return nil, err
+			}
+			if bad, reason, err := recorded.BadRows(reading, []recorded.Message{{Value: []byte(value), At: time.Now().UnixMicro()}}); err != nil || bad > 0 {
 				return nil, base.Errorf(base.ErrRefused, "the message is no row of %s: %s", o.Stream.Name, cmp.Or(reason, fmt.Sprint(err)))
 			}
 		}

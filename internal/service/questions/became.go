@@ -17,7 +17,6 @@ import (
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/types"
-	"fiume/internal/format"
 	"fiume/internal/service/base"
 	"fiume/internal/service/topics"
 	"fiume/internal/topiclog"
@@ -143,7 +142,7 @@ func (s *Questions) newestOf(scan *plan.Op, partition int, from, to int64) (int6
 	if err != nil {
 		return 0, err
 	}
-	dec, err := format.NewDecoder(scan.Stream, scan.Used, nil)
+	dec, err := s.decoder(scan)
 	if err != nil {
 		return 0, err
 	}

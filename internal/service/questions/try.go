@@ -318,7 +318,11 @@ func (o *triedOpener) OpenSource(scan *plan.Op) (flow.Source, error) {
 		s.Until = plan.Bound{Kind: plan.AtTime, At: o.until.UnixMicro()}
 	}
 	if ms, ok := o.messages[scan.Stream.Name]; ok {
-		return recorded.Open(&s, o.names[scan.Stream.Name], ms), nil
+		reading, err := o.Reading(&s)
+		if err != nil {
+			return nil, err
+		}
+		return recorded.Open(reading, o.names[scan.Stream.Name], ms), nil
 	}
 	if s.Since.Kind == plan.Default && scan.OfTable == nil {
 		s.Since = o.since

@@ -232,7 +232,7 @@ func valuesOf(fields []types.Field, row json.RawMessage) (map[int]types.Value, e
 	for i := range st.Columns {
 		st.Columns[i].NotNull = false
 	}
-	dec, err := format.NewDecoder(st, &plan.Use{All: true}, nil)
+	dec, err := (&format.Reading{Stream: st, Used: &plan.Use{All: true}}).NewDecoder(nil)
 	if err != nil {
 		return nil, err
 	}
@@ -257,6 +257,15 @@ type hit struct {
 	late bool
 }
 
+// decoder makes a decoder of a scan's messages.
+func (s *Questions) decoder(scan *plan.Op) (flow.Decoder, error) {
+	r, err := s.Env().Reading(scan)
+	if err != nil {
+		return nil, err
+	}
+	return r.NewDecoder(nil)
+}
+
 // search finds the messages of a topic that an origin describes, and says how many it looked at.
 func (s *Questions) search(ctx context.Context, origin *plan.Origin) (found []hit, looked int64, err error) {
 	scan := origin.Scan
@@ -264,12 +273,7 @@ func (s *Questions) search(ctx context.Context, origin *plan.Origin) (found []hi
 	if err != nil {
 		return nil, 0, err
 	}
-	var dec flow.Decoder
-	if scan.OfTable != nil {
-		dec, err = format.NewTableDecoder(scan.OfTable, scan.Used, nil)
-	} else {
-		dec, err = format.NewDecoder(scan.Stream, scan.Used, nil)
-	}
+	dec, err := s.decoder(scan)
 	if err != nil {
 		return nil, 0, err
 	}

@@ -11,8 +11,11 @@ import (
 	"strings"
 	"time"
 
+	"fiume/internal/connect/recorded"
+	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
 	"fiume/internal/core/types"
+	formats "fiume/internal/format"
 	"fiume/internal/service/base"
 	"fiume/internal/service/topics"
 )
@@ -66,8 +69,8 @@ func (s *Samples) Drift(ctx context.Context, name string) (*Drift, error) {
 	if !st.OwnTopics {
 		return nil, base.Errorf(base.ErrRefused, "%s reads %s; only topics are compared with their declarations", name, strings.ToUpper(st.Place))
 	}
-	if f := st.Options.Word("format", "json"); f != "json" {
-		return nil, base.Errorf(base.ErrRefused, "%s reads %s; only fields of JSON have names to compare", name, strings.ToUpper(f))
+	if f := st.Options.Word("format", "json"); f != "json" && st.Schemas == nil {
+		return nil, base.Errorf(base.ErrRefused, "%s reads %s; only JSON, and messages that name their schemas, have names to compare", name, strings.ToUpper(f))
 	}
 	t, err := s.topics.Named(st.Address)
 	if err != nil {
@@ -79,6 +82,9 @@ func (s *Samples) Drift(ctx context.Context, name string) (*Drift, error) {
 	}
 	out := &Drift{Stream: name, Messages: len(ms), At: time.Now().UTC(), Fields: []DriftField{}}
 	differ := map[string]*DriftField{}
+	if st.Schemas != nil {
+		return s.schemaDrift(out, st, s.Current().Tables[name], text, ms)
+	}
 	all := newFound()
 	readable := 0
 	for _, m := range ms {
@@ -105,7 +111,7 @@ func (s *Samples) Drift(ctx context.Context, name string) (*Drift, error) {
 		return cmp.Or(cmp.Compare(b.Messages, a.Messages), cmp.Compare(a.Field, b.Field))
 	})
 	if len(out.Fields) > 0 {
-		out.SQL = redeclared(text, out.Fields, all)
+		out.SQL = redeclared(text, out.Fields, all.columnType)
 	}
 	return out, nil
 }
@@ -191,8 +197,63 @@ func takesType(t types.Type, f *found) bool {
 	return true
 }
 
+// columnType gives the type that a field would be declared with.
+func (f *found) columnType(name string) (types.Type, bool) {
+	at := f.fields[name]
+	if at == nil {
+		return types.Type{}, false
+	}
+	t, _ := at.typ()
+	probe, err := sql.Parse("type", "DECLARE STREAM x (c "+t+") FROM TOPIC 'x';", nil)
+	if err != nil {
+		return types.Type{}, false
+	}
+	return probe.Statements[0].(*sql.DeclareStream).Columns[0].Type, true
+}
+
+// schemaDrift compares the schemas that messages name with the declaration.
+func (s *Samples) schemaDrift(out *Drift, st *plan.Stream, table *plan.Table, text string, ms []recorded.Message) (*Drift, error) {
+	reading, err := s.Env().ReadingOf(st, table, &plan.Use{All: true})
+	if err != nil {
+		return nil, err
+	}
+	if out.Unreadable, _, err = recorded.BadRows(reading, ms); err != nil {
+		return nil, err
+	}
+	found := map[string]types.Type{}
+	at := map[string]int{}
+	for _, m := range ms {
+		schema := reading.SchemaOf(m.Value)
+		if schema == nil {
+			continue
+		}
+		columns, err := formats.ColumnsOf(schema, st.Options)
+		if err != nil {
+			continue // the message is unreadable, which is said
+		}
+		for _, c := range columns {
+			if slices.ContainsFunc(st.Columns, func(f types.Field) bool { return strings.EqualFold(f.Name, c.Name) }) {
+				continue
+			}
+			if _, ok := found[c.Name]; !ok {
+				at[c.Name] = len(out.Fields)
+				out.Fields = append(out.Fields, DriftField{Field: c.Name, What: "new", Found: c.Type.String(), Examples: []string{}})
+			}
+			found[c.Name] = c.Type
+			out.Fields[at[c.Name]].Messages++
+		}
+	}
+	if len(out.Fields) > 0 {
+		out.SQL = redeclared(text, out.Fields, func(name string) (types.Type, bool) {
+			t, ok := found[name]
+			return t, ok
+		})
+	}
+	return out, nil
+}
+
 // redeclared is a declaration with new fields of the top added, and columns of another type changed.
-func redeclared(text string, fields []DriftField, all *found) string {
+func redeclared(text string, fields []DriftField, typed func(name string) (types.Type, bool)) string {
 	script, err := sql.Parse("drift", text, nil)
 	if err != nil || len(script.Statements) != 1 {
 		return ""
@@ -205,18 +266,6 @@ func redeclared(text string, fields []DriftField, all *found) string {
 		columns, st.Replace = &st.Columns, true
 	default:
 		return ""
-	}
-	typed := func(name string) (types.Type, bool) {
-		f := all.fields[name]
-		if f == nil {
-			return types.Type{}, false
-		}
-		t, _ := f.typ()
-		probe, err := sql.Parse("type", "DECLARE STREAM x (c "+t+") FROM TOPIC 'x';", nil)
-		if err != nil {
-			return types.Type{}, false
-		}
-		return probe.Statements[0].(*sql.DeclareStream).Columns[0].Type, true
 	}
 	touched := map[string]bool{}
 	for _, f := range fields {

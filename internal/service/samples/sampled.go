@@ -10,6 +10,7 @@ import (
 	"fiume/internal/connect/contract"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
+	formats "fiume/internal/format"
 	"fiume/internal/service/topics"
 )
 
@@ -29,6 +30,9 @@ func SampledLocally(d plan.Sampled) ([]sql.Column, []sql.Name, error) {
 }
 
 func sampled(ctx context.Context, env *contract.Env, d plan.Sampled) ([]sql.Column, []sql.Name, error) {
+	if _, told := d.Options["schema"]; told || d.Schemas != nil {
+		return schemaColumns(env, d)
+	}
 	from, ok := connect.Of(d.Place).(contract.Sampler)
 	if !ok {
 		return nil, nil, fmt.Errorf("%s tells no columns; list them", strings.ToUpper(d.Place))
@@ -45,6 +49,40 @@ func sampled(ctx context.Context, env *contract.Env, d plan.Sampled) ([]sql.Colu
 	}
 	m.Format = w.Format
 	return columnsIn(m)
+}
+
+// schemaColumns gives the columns that the schema of messages tells: the newest of its subject where it is in a registry. A column may be NOT NULL in it:
+// older schemas need not have it.
+func schemaColumns(env *contract.Env, d plan.Sampled) ([]sql.Column, []sql.Name, error) {
+	var s *formats.Schema
+	var err error
+	if d.Schemas == nil {
+		s, err = formats.DeclaredSchema(d.Options, nil)
+	} else {
+		var at formats.Schemas
+		var subject string
+		if at, err = env.SchemasOf(d.Schemas); err == nil {
+			subject, err = formats.SubjectOf(d.Options, d.Address)
+		}
+		if err == nil {
+			s, err = at.Latest(subject)
+		}
+		if err == nil && s == nil {
+			err = fmt.Errorf("the registry %s has no schema of the subject '%s'; name another one with SUBJECT, or list the columns", d.Schemas.Name, subject)
+		}
+		if want := d.Options.Word("format", "json"); err == nil && s.Format != want {
+			err = fmt.Errorf("the schemas of the subject '%s' are of %s; write FORMAT %s", subject, s.Format, s.Format)
+		}
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	fields, err := formats.ColumnsOf(s, d.Options)
+	var columns []sql.Column
+	for _, f := range fields {
+		columns = append(columns, sql.Column{Name: sql.Name{Text: f.Name}, Type: f.Type, NotNull: f.NotNull})
+	}
+	return columns, nil, err
 }
 
 // columnsIn gives the columns that messages have. None is NOT NULL: that a sample has no NULL tells nothing of others.
