@@ -473,8 +473,10 @@ func (r *avroReader) read(data []byte, from, to, row, n int) string {
 	if len(r.print) <= to-from && string(data[from:from+len(r.print)]) == string(r.print[:]) {
 		from += len(r.print)
 	}
-	if r.steps != nil && r.fast(data, from, to, row, n) {
-		return ""
+	if r.steps != nil {
+		if end, ok := r.fast(data, from, to, row, n); ok && end == to {
+			return ""
+		}
 	}
 	r.data, r.at, r.end, r.why, r.where = data, from, to, "", ""
 	if !r.take(r.root, row, n, 0) {

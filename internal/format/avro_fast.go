@@ -116,16 +116,16 @@ func plain(b []byte, n int) bool {
 	return (w|binary.LittleEndian.Uint64(b[8:])&(math.MaxUint64>>(128-8*n)))&0x8080808080808080 == 0 || utf8.Valid(b[:n])
 }
 
-// fast reads a message by the steps. false says that it is to be read again.
-func (r *avroReader) fast(data []byte, at, to, row, n int) bool {
+// fast reads a message that begins at a byte by the steps, and gives where it ends, at to or before. false says that it is to be read again.
+func (r *avroReader) fast(data []byte, at, to, row, n int) (end int, ok bool) {
 	if cap(data) < to+flow.Pad {
-		return false
+		return 0, false
 	}
 	b := data[: to+flow.Pad : to+flow.Pad]
 	for i := range r.steps {
 		s := &r.steps[i]
 		if at >= to {
-			return false
+			return 0, false
 		}
 		v := s.vec
 		if s.maybe {
@@ -133,7 +133,7 @@ func (r *avroReader) fast(data []byte, at, to, row, n int) bool {
 			at++
 			if branch == s.null {
 				if s.must {
-					return false
+					return 0, false
 				}
 				if v != nil {
 					unset(v, row, n)
@@ -141,7 +141,7 @@ func (r *avroReader) fast(data []byte, at, to, row, n int) bool {
 				continue
 			}
 			if branch != 2-s.null || at > to {
-				return false
+				return 0, false
 			}
 		}
 		if v != nil && v.Nulls != nil {
@@ -152,25 +152,29 @@ func (r *avroReader) fast(data []byte, at, to, row, n int) bool {
 			u, size := varint(b[at:])
 			at += size
 			if size == 0 || u&1 != 0 || u>>1 > uint64(to) || at+int(u>>1) > to {
-				return false
+				return 0, false
 			}
 			length := int(u >> 1)
 			if v != nil {
-				if s.do == takeText && !plain(b[at:], length) || &v.Data[0] != &data[0] {
-					return false
+				if s.do == takeText && !plain(b[at:], length) {
+					return 0, false
 				}
-				v.S[row] = column.Str{Off: uint32(at), Len: uint32(length)}
+				if len(v.Data) > 0 && &v.Data[0] == &data[0] {
+					v.S[row] = column.Str{Off: uint32(at), Len: uint32(length)}
+				} else {
+					v.SetText(row, b[at:at+length])
+				}
 			}
 			at += length
 		case takeWhole, takeTime:
 			u, size := varint(b[at:])
 			if size == 0 {
-				return false
+				return 0, false
 			}
 			at += size
 			x := int64(u>>1) ^ -int64(u&1)
 			if x < s.low || x > s.high {
-				return false
+				return 0, false
 			}
 			if v != nil {
 				v.I[row] = x * s.up
@@ -187,14 +191,14 @@ func (r *avroReader) fast(data []byte, at, to, row, n int) bool {
 			at++
 		}
 	}
-	if at != to {
-		return false
+	if at > to {
+		return 0, false
 	}
 	for _, k := range r.root.none {
 		if k.must {
-			return false
+			return 0, false
 		}
 		unset(k.vec, row, n)
 	}
-	return true
+	return at, true
 }

@@ -430,10 +430,7 @@ func DeclaredSchema(o plan.Options, columns []types.Field) (*Schema, error) {
 //
 // All columns can be NULL in it, also those that are NOT NULL: whether they are does not change how messages look.
 func schemaOf(f string, columns []types.Field, older *Schema) (*Schema, error) {
-	columns = slices.Clone(columns)
-	for i := range columns {
-		columns[i].NotNull = false
-	}
+	columns = withoutNotNull(columns)
 	switch f {
 	case "avro":
 		return avroSchemaOf(columns, older)
@@ -443,6 +440,14 @@ func schemaOf(f string, columns []types.Field, older *Schema) (*Schema, error) {
 		return jsonSchemaOf(columns)
 	}
 	return nil, fmt.Errorf("FORMAT %s has no schemas", f)
+}
+
+func withoutNotNull(columns []types.Field) []types.Field {
+	columns = slices.Clone(columns)
+	for i := range columns {
+		columns[i].NotNull = false
+	}
+	return columns
 }
 
 // ColumnsOf gives the columns that messages of a schema have. Those that may be missing can be NULL.

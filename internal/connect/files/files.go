@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -18,6 +19,7 @@ import (
 	"fiume/internal/connect/roots"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
+	"fiume/internal/format"
 	"fiume/internal/format/container"
 )
 
@@ -122,6 +124,20 @@ func mayWriteTo(dir string) error {
 // Sample implements contract.Sampler: messages of a file, of the first one of several, or of one that was uploaded.
 func (connector) Sample(_ context.Context, env *contract.Env, w contract.Wanted) (*contract.Sample, error) {
 	out := &contract.Sample{Name: filepath.Base(w.Address), Origin: "file " + w.Address}
+	if w.Data == nil {
+		f, kind, err := rowFile(env.Roots, w.Address)
+		if err != nil {
+			return nil, err
+		}
+		if f != nil {
+			defer f.Close()
+			st, err := f.Stat()
+			if err != nil {
+				return nil, err
+			}
+			return out, rowSample(out, kind, f, st.Size(), w)
+		}
+	}
 	data := w.Data
 	if data == nil {
 		var err error
@@ -142,14 +158,14 @@ func (connector) Sample(_ context.Context, env *contract.Env, w contract.Wanted)
 	if out.Format == "" {
 		out.Format = container.FormatOf(w.Address, data)
 	}
+	if slices.Contains(format.RowFormats, out.Format) {
+		return out, rowSample(out, out.Format, bytes.NewReader(data), int64(len(data)), w)
+	}
 	values, header, err := container.Messages(out.Format, data, !w.Headless, w.Limit)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", out.Origin, err)
 	}
-	switch out.Header = header; out.Format {
-	case "avro", "parquet":
-		out.Format = "json"
-	case "csv":
+	if out.Header = header; out.Format == "csv" {
 		out.Delimiter = container.Delimiter(data)
 	}
 	now := time.Now().UnixMicro()
@@ -157,6 +173,46 @@ func (connector) Sample(_ context.Context, env *contract.Env, w contract.Wanted)
 		out.Messages = append(out.Messages, recorded.Message{Offset: int64(i), At: now, Value: v})
 	}
 	return out, nil
+}
+
+// rowFile opens the first file of an address where it holds rows by itself; nil where it does not, or where there is none.
+func rowFile(within *roots.Roots, address string) (*os.File, string, error) {
+	names, err := within.Names(address)
+	if err != nil {
+		return nil, "", nil // it is said by who reads it
+	}
+	f, err := os.Open(names[0])
+	if err != nil {
+		return nil, "", err
+	}
+	var b [4]byte
+	n, err := f.ReadAt(b[:], 0)
+	if kind := container.FormatOf(names[0], b[:n]); slices.Contains(format.RowFormats, kind) {
+		return f, kind, nil
+	}
+	if errors.Is(err, io.EOF) {
+		err = nil
+	}
+	return nil, "", errors.Join(err, f.Close())
+}
+
+// rowSample takes a sample of a file that holds rows by itself.
+func rowSample(out *contract.Sample, kind string, f io.ReaderAt, size int64, w contract.Wanted) error {
+	columns, values, err := sampled(kind, f, size, w.Limit, w.Bytes)
+	if err != nil {
+		return fmt.Errorf("%s: %w", out.Origin, err)
+	}
+	out.Format = "json"
+	now := time.Now().UnixMicro()
+	for i, v := range values {
+		out.Messages = append(out.Messages, recorded.Message{Offset: int64(i), At: now, Value: v})
+	}
+	if w.Options != nil { // a declaration takes what the file tells
+		for _, c := range columns {
+			out.Columns = append(out.Columns, contract.Column{Name: c.Name, Type: c.Type.String(), NotNull: c.NotNull})
+		}
+	}
+	return nil
 }
 
 // readSome reads a file, or the first of a directory or a pattern, up to so many bytes.

@@ -13,6 +13,9 @@ import (
 	"time"
 
 	"fiume/internal/connect/contract"
+	"fiume/internal/core/column"
+	"fiume/internal/core/types"
+	"fiume/internal/format"
 	"fiume/internal/topiclog"
 	"fiume/internal/trial/kit"
 
@@ -97,11 +100,11 @@ func TestPackedSources(t *testing.T) {
 	}
 }
 
-// TestPackedSinks: a job that is killed over and over reads a packed file to its end and writes packed parts, which any unpacker reads; each row is there
-// once.
+// TestPackedSinks: a job that is killed over and over writes packed parts, and those of formats that hold rows by themselves; each row is there once, and
+// nothing is left over beside the parts.
 func TestPackedSinks(t *testing.T) {
-	for _, how := range []string{"gzip", "zstd"} {
-		t.Run(how, func(t *testing.T) {
+	for _, x := range []struct{ format, pack, ext string }{{"csv", "gzip", "csv.gz"}, {"csv", "zstd", "csv.zst"}, {"avro", "none", "avro"}, {"avro", "gzip", "avro"}, {"parquet", "none", "parquet"}, {"parquet", "zstd", "parquet"}} {
+		t.Run(x.format+" "+x.pack, func(t *testing.T) {
 			t.Parallel()
 			dir := t.TempDir()
 			log, err := topiclog.Open(filepath.Join(dir, "topics"))
@@ -114,7 +117,7 @@ func TestPackedSinks(t *testing.T) {
 				t.Fatal(err)
 			}
 			r := rand.New(rand.NewPCG(3, 3))
-			job := kit.New(t, "DECLARE STREAM s (n BIGINT) FROM TOPIC 'in'; DECLARE SINK out TO FILES '"+dir+"/out' (FORMAT csv, COMPRESS "+how+", ROLL EVERY 200 MILLISECONDS); CREATE JOB j AS SELECT n FROM s ROUTE TO out;", contract.Env{Topics: log})
+			job := kit.New(t, "DECLARE STREAM s (n BIGINT) FROM TOPIC 'in'; DECLARE SINK out TO FILES '"+dir+"/out' (FORMAT "+x.format+", COMPRESS "+x.pack+", ROLL EVERY 200 MILLISECONDS); CREATE JOB j AS SELECT n FROM s ROUTE TO out;", contract.Env{Topics: log})
 			n := 0
 			for range 8 {
 				job.Start(t)
@@ -145,13 +148,16 @@ func TestPackedSinks(t *testing.T) {
 			if err := job.Stop(); err != nil {
 				t.Fatal(err)
 			}
-			parts, err := filepath.Glob(filepath.Join(dir, "out", "part-*.csv."+map[string]string{"gzip": "gz", "zstd": "zst"}[how]))
+			parts, err := filepath.Glob(filepath.Join(dir, "out", "part-*."+x.ext))
 			if err != nil || len(parts) < 2 {
 				t.Fatalf("%d parts, %v", len(parts), err)
 			}
-			got, err := rowsOf(t, "DECLARE STREAM s (n BIGINT) FROM FILES '"+dir+"/out/part-*' (FORMAT csv); SELECT n FROM s;")
+			got, err := rowsOf(t, "DECLARE STREAM s (n BIGINT) FROM FILES '"+dir+"/out/part-*' (FORMAT "+x.format+"); SELECT n FROM s;")
 			if err != nil {
 				t.Fatal(err)
+			}
+			if left, err := filepath.Glob(filepath.Join(dir, "out", ".part-*")); err != nil || left != nil {
+				t.Errorf("left over: %v %v", left, err)
 			}
 			seen := map[int]bool{}
 			for _, row := range got {
@@ -166,6 +172,147 @@ func TestPackedSinks(t *testing.T) {
 			}
 			if len(seen) != n {
 				t.Errorf("%d of %d rows", len(seen), n)
+			}
+		})
+	}
+}
+
+// TestRowFiles reads files that hold rows by themselves: by patterns, with columns in another order, of other types, or missing; as a table that is written
+// anew; and says what is wrong with a file.
+func TestRowFiles(t *testing.T) {
+	dir := t.TempDir()
+	write := func(kind, options, query string) {
+		t.Helper()
+		job := kit.New(t, "DECLARE STREAM s (n BIGINT, says VARCHAR) FROM FILES '"+dir+"/in.json'; DECLARE SINK out TO FILES '"+dir+"/"+kind+"' (FORMAT "+options+"); CREATE JOB j AS "+query+" ROUTE TO out;", contract.Env{})
+		job.Start(t)
+		job.Until(t, "all is written", func() bool { _, ended := job.Ended(); return ended })
+	}
+	var lines bytes.Buffer
+	for i := range 20_000 {
+		fmt.Fprintf(&lines, "{\"n\":%d,\"says\":\"row %d\"}\n", i, i)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "in.json"), lines.Bytes(), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, kind := range []string{"avro", "parquet"} {
+		write(kind, kind, "SELECT says, n, n % 7 AS seven FROM s")
+		got, err := rowsOf(t, "DECLARE STREAM s (seven BIGINT, n DOUBLE, more VARCHAR) FROM FILES '"+dir+"/"+kind+"/part-*' (FORMAT "+kind+"); SELECT n, seven, more FROM s;")
+		if err != nil || len(got) != 20_000 || !slices.Contains(got, `{"n":19999.0,"seven":0,"more":null}`) && !slices.Contains(got, `{"n":19999,"seven":0,"more":null}`) {
+			t.Errorf("%s: %d rows, %v, %v", kind, len(got), err, got[:min(1, len(got))])
+		}
+		got, err = rowsOf(t, "DECLARE STREAM s (n BIGINT) FROM FILES '"+dir+"/"+kind+"/part-*' (FORMAT "+kind+"); SELECT COUNT(*) AS k, SUM(n) AS sum FROM s GROUP BY w WINDOW w AS (TUMBLING 1 HOUR);")
+		if err != nil || len(got) != 1 || got[0] != `{"k":20000,"sum":199990000}` {
+			t.Errorf("%s: %v, %v", kind, got, err)
+		}
+		part := filepath.Join(dir, kind, "part-000001."+kind)
+		b, err := os.ReadFile(part)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for what, x := range map[string]struct{ columns, says string }{
+			"columns": {"other INT", "has none of the columns of s: it has says, n, seven"},
+			"types":   {"n TIMESTAMP", "the column n is TIMESTAMP"},
+			"cut":     {"n BIGINT", ""},
+			"lines":   {"n BIGINT", "write FORMAT " + kind},
+		} {
+			file, options := filepath.Join(dir, what+"."+kind), "FORMAT "+kind
+			data := b
+			if what == "cut" {
+				data = b[:len(b)-len(b)/3]
+			}
+			if what == "lines" {
+				options = "FORMAT json"
+			}
+			if err := os.WriteFile(file, data, 0o600); err != nil {
+				t.Fatal(err)
+			}
+			_, err := rowsOf(t, "DECLARE STREAM s ("+x.columns+") FROM FILES '"+file+"' ("+options+"); SELECT * FROM s;")
+			if err == nil || !strings.Contains(err.Error(), x.says) || !strings.Contains(err.Error(), what+"."+kind) {
+				t.Errorf("%s, %s: %v", kind, what, err)
+			}
+		}
+	}
+}
+
+// TestRowFileAnew: a table in a file that holds rows by itself is read again when another file is put in its place.
+func TestRowFileAnew(t *testing.T) {
+	for _, kind := range format.RowFormats {
+		t.Run(kind, func(t *testing.T) {
+			t.Parallel()
+			dir := t.TempDir()
+			log, err := topiclog.Open(filepath.Join(dir, "topics"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer log.Close()
+			for _, n := range []string{"in", "out"} {
+				if _, err := log.Create(n, topiclog.Settings{Partitions: 1}); err != nil {
+					t.Fatal(err)
+				}
+			}
+			fields := []types.Field{{Name: "n", Type: types.Of(types.BigInt)}, {Name: "says", Type: types.Of(types.Varchar)}}
+			put := func(round int) {
+				t.Helper()
+				b := &column.Batch{N: 3000}
+				for _, f := range fields {
+					v := column.New(f.Type)
+					for i := range b.N {
+						v.Append(types.Value{Kind: f.Type.Kind, I: int64(i), S: fmt.Sprintf("%d in round %d", i, round)})
+					}
+					b.Cols = append(b.Cols, v)
+				}
+				var out bytes.Buffer
+				if kind == "avro" {
+					w, err := format.NewAvroBlocks(fields, "null")
+					if err != nil {
+						t.Fatal(err)
+					}
+					out.Write(w.Header())
+					w.Add(b)
+					out.Write(w.Take().Bytes)
+				} else {
+					w, err := format.NewParquetWriter(&out, fields, "zstd")
+					if err == nil {
+						err = w.Write(b)
+					}
+					if err == nil {
+						err = w.Close()
+					}
+					if err != nil {
+						t.Fatal(err)
+					}
+				}
+				if err := os.WriteFile(filepath.Join(dir, "next"), out.Bytes(), 0o600); err != nil {
+					t.Fatal(err)
+				}
+				if err := os.Rename(filepath.Join(dir, "next"), filepath.Join(dir, "t")); err != nil {
+					t.Fatal(err)
+				}
+			}
+			put(0)
+			job := kit.New(t, "DECLARE STREAM s (n BIGINT) FROM TOPIC 'in'; DECLARE TABLE t (n BIGINT PRIMARY KEY, says VARCHAR) FROM FILES '"+dir+"/t' (FORMAT "+kind+", REFRESH EVERY 5 MILLISECONDS); "+
+				"DECLARE SINK out TO TOPIC 'out'; CREATE JOB j AS SELECT t.says AS says FROM s JOIN t ON s.n = t.n ROUTE TO out;", contract.Env{Topics: log})
+			job.Start(t)
+			asked := 0
+			for round := range 6 {
+				put(round)
+				want := fmt.Sprintf(`"2999 in round %d"`, round)
+				job.Until(t, want+" is joined", func() bool {
+					if err := log.Topic("in").Append([]topiclog.Record{{Value: []byte(`{"n":2999}`)}}); err != nil {
+						t.Fatal(err)
+					}
+					asked++
+					time.Sleep(5 * time.Millisecond)
+					p := log.Topic("out").Partitions()[0]
+					b, _, err := p.Read(max(p.First(), p.Next()-1), nil, 1<<20)
+					return err == nil && bytes.Contains(b, []byte(want))
+				})
+			}
+			if err := job.Stop(); err != nil {
+				t.Fatal(err)
+			}
+			if n := log.Topic("out").Partitions()[0].Next(); n != int64(asked) {
+				t.Errorf("%d rows of %d were joined", n, asked)
 			}
 		})
 	}

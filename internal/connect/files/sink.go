@@ -32,6 +32,9 @@ type Sink struct {
 	ext     string
 	header  []byte
 	pack    func(dst, b []byte) []byte // nil: parts are not packed
+	avro    string                     // how the blocks of Avro are packed; "": parts are lines
+	parquet string                     // how parts of Parquet are packed; "": they are none
+	fields  []types.Field
 	roll    time.Duration
 	options plan.Options
 	durable bool // the run takes checkpoints
@@ -75,13 +78,12 @@ func OpenSink(fs disk.FS, out *plan.Op, within *roots.Roots, writer string) (*Si
 	if err != nil {
 		return nil, err
 	}
-	enc, err := (&format.Writing{Options: s.Options, Fields: out.Fields}).NewEncoder()
-	if err != nil {
+	k := &Sink{fs: fs, dir: dir, writer: writer, ext: "." + s.Options.Word("format", "json"), options: s.Options, fields: asBlocks(out.Fields),
+		roll: time.Duration(s.Options.Duration("roll every", types.Minute)) * time.Microsecond}
+	if k.header, err = k.begins(); err != nil {
 		return nil, err
 	}
-	k := &Sink{fs: fs, dir: dir, writer: writer, ext: "." + s.Options.Word("format", "json"), options: s.Options, header: enc.Header(),
-		roll: time.Duration(s.Options.Duration("roll every", types.Minute)) * time.Microsecond}
-	if p, ok := packs[s.Options.Word("compress", "none")]; ok {
+	if p, ok := packs[s.Options.Word("compress", "none")]; ok && k.avro == "" {
 		k.pack, k.ext = p.pack, k.ext+p.ext
 		if len(k.header) > 0 {
 			k.header = p.pack(nil, k.header)
@@ -104,6 +106,35 @@ func OpenSink(fs disk.FS, out *plan.Op, within *roots.Roots, writer string) (*Si
 		return nil, errors.Join(err, k.lock.Close())
 	}
 	return k, nil
+}
+
+// begins says what stands before the first row of a part, and how rows that are no lines are written.
+func (s *Sink) begins() ([]byte, error) {
+	pack := s.options.Word("compress", "none")
+	switch s.options.Word("format", "json") {
+	case "parquet":
+		s.avro, s.parquet = "zstandard", pack
+		probe, err := format.NewParquetWriter(io.Discard, s.fields, pack)
+		if err != nil {
+			return nil, fmt.Errorf("the columns cannot be written as Parquet: %w", err)
+		}
+		if err := probe.Close(); err != nil {
+			return nil, err
+		}
+	case "avro":
+		s.avro = map[string]string{"none": "null", "gzip": "deflate", "zstd": "zstandard"}[pack]
+	default:
+		enc, err := (&format.Writing{Options: s.options, Fields: s.fields}).NewEncoder()
+		if err != nil {
+			return nil, err
+		}
+		return enc.Header(), nil
+	}
+	w, err := format.NewAvroBlocks(s.fields, s.avro)
+	if err != nil {
+		return nil, err
+	}
+	return w.Header(), nil
 }
 
 // numberOf gives the number of a part by its name.
@@ -152,15 +183,15 @@ func (s *Sink) Resume(b []byte) error {
 	if err != nil || h.Bytes == 0 {
 		return err
 	}
-	f, err := s.fs.Open(s.hidden(s.name(h.Part)))
+	f, err := s.fs.Open(s.growing(h.Part))
 	if errors.Is(err, os.ErrNotExist) {
-		return fmt.Errorf("the open part %s is gone, on which the checkpoint relies", s.hidden(s.name(h.Part)))
+		return fmt.Errorf("the open part %s is gone, on which the checkpoint relies", s.growing(h.Part))
 	}
 	if err != nil {
 		return err
 	}
 	if size, err := f.Size(); err != nil || size < h.Bytes {
-		return errors.Join(err, f.Close(), fmt.Errorf("the open part %s is shorter than the checkpoint says: %d of %d bytes", s.hidden(s.name(h.Part)), size, h.Bytes))
+		return errors.Join(err, f.Close(), fmt.Errorf("the open part %s is shorter than the checkpoint says: %d of %d bytes", s.growing(h.Part), size, h.Bytes))
 	}
 	if err := f.Truncate(h.Bytes); err != nil {
 		return errors.Join(err, f.Close())
@@ -180,6 +211,9 @@ func isReady(ready []part, name string) bool {
 
 // NewEncoder implements flow.Sink.
 func (s *Sink) NewEncoder(fields []types.Field) (flow.Encoder, error) {
+	if s.avro != "" {
+		return format.NewAvroBlocks(s.fields, s.avro)
+	}
 	enc, err := (&format.Writing{Options: s.options, Fields: fields}).NewEncoder()
 	if err != nil || s.pack == nil {
 		return text.NewLines(enc, "\n"), err
@@ -192,7 +226,7 @@ var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 // Write implements flow.Sink.
 func (s *Sink) Write(p flow.Payload) error {
 	if s.file == nil {
-		f, err := s.fs.Create(s.hidden(s.name(s.part)))
+		f, err := s.fs.Create(s.growing(s.part))
 		if err != nil {
 			return err
 		}
@@ -251,12 +285,19 @@ func (s *Sink) sync() error {
 
 // shut closes the open part, which is on the disk.
 func (s *Sink) shut() error {
+	size, sum := s.size, s.sum
+	if s.parquet != "" {
+		var err error
+		if size, sum, err = s.convert(); err != nil {
+			return err
+		}
+	}
 	if err := s.file.Close(); err != nil {
 		return err
 	}
 	s.file = nil
 	s.mu.Lock()
-	s.ready = append(s.ready[:len(s.ready):len(s.ready)], part{s.name(s.part), s.rows, s.size, fmt.Sprintf("%08x", s.sum)})
+	s.ready = append(s.ready[:len(s.ready):len(s.ready)], part{s.name(s.part), s.rows, size, fmt.Sprintf("%08x", sum)})
 	s.mu.Unlock()
 	s.part++
 	return nil
@@ -284,7 +325,7 @@ func (s *Sink) place(parts []part) error {
 	if err := s.tell(parts); err != nil {
 		return err
 	}
-	if err := s.fs.SyncDir(s.dir); err != nil {
+	if err := errors.Join(s.removeBlocks(parts), s.fs.SyncDir(s.dir)); err != nil {
 		return err
 	}
 	s.mu.Lock()
@@ -354,11 +395,11 @@ func (s *Sink) end(complete bool) error {
 				return err
 			}
 		}
-		return nil
+		return s.removeBlocks(s.ready)
 	case s.file == nil:
 		return nil
 	case !s.durable: // nobody will go on with it
-		return errors.Join(s.file.Close(), s.fs.Remove(s.hidden(s.name(s.part))))
+		return errors.Join(s.file.Close(), s.fs.Remove(s.growing(s.part)))
 	}
 	return s.file.Close()
 }

@@ -19,23 +19,31 @@ import (
 
 var described = plan.Place{
 	Kind:  "files",
-	About: "files of a directory or a pattern, below the service's directories for them; also packed with gzip or zstd",
+	About: "files of a directory or a pattern, below the service's directories for them: lines, also packed with gzip or zstd, Avro, Parquet",
 	Example: `DECLARE STREAM old_reads (chip VARCHAR, mat VARCHAR, read_at TIMESTAMP)
 	EVENT TIME read_at DELAY 20 SECONDS
 	FROM FILES 'archive/*.csv' (FORMAT csv, DELIMITER ';');
-DECLARE SINK kept TO FILES 'kept' (ROLL EVERY 5 MINUTES);`,
+DECLARE STREAM older (chip VARCHAR, read_at TIMESTAMP) FROM FILES 'older/*.parquet' (FORMAT parquet);
+DECLARE SINK kept TO FILES 'kept' (FORMAT parquet, COMPRESS zstd, ROLL EVERY 5 MINUTES);`,
 	Traits: plan.Traits{Ends: true, Again: true, LaterSplit: true, Appends: true},
-	Source: append(format.LineSourceOptions(),
+	Source: append(rowOptions(format.LineSourceOptions()),
 		plan.OptionSpec{Name: "header", Kind: plan.FlagOption, Doc: "CSV: the first record names the columns, which are found by their names; false: by their places; true"}),
-	Table: append(format.LineSourceOptions(),
+	Table: append(rowOptions(format.LineSourceOptions()),
 		plan.OptionSpec{Name: "header", Kind: plan.FlagOption, Doc: "CSV: the first record names the columns, which are found by their names; false: by their places; true"},
 		plan.OptionSpec{Name: "refresh every", Kind: plan.DurationOption, Doc: "how often to look whether a file was written anew; 1 SECOND in a job of the service that joins the table, else files are read once"}),
-	Sink: append(format.LineSinkOptions(),
+	Sink: append(rowOptions(format.LineSinkOptions()),
 		plan.OptionSpec{Name: "roll every", Kind: plan.DurationOption, Doc: "how long a part file stays open; 1 MINUTE"},
 		plan.OptionSpec{Name: "compress", Kind: plan.WordOption, Words: []string{"none", "gzip", "zstd"}, Doc: "how part files are packed; none"}),
 	Promise: func(*plan.Op) string {
 		return "each row once, in part files that are moved into place whole when a checkpoint has them"
 	},
+}
+
+// rowOptions adds the formats of files that hold rows by themselves.
+func rowOptions(specs []plan.OptionSpec) []plan.OptionSpec {
+	specs[0].Words = append(specs[0].Words, format.RowFormats...)
+	specs[0].Doc = "how files are written: lines of json, csv, or text, which is one VARCHAR column; or avro or parquet, which hold rows and tell their columns; json"
+	return specs
 }
 
 const (
@@ -95,18 +103,20 @@ func (s *Source) closeAll() error {
 
 // split reads one file in pieces of whole lines. Positions are byte offsets; places are shown as lines.
 type split struct {
-	name   string
-	file   *os.File
-	in     io.ReaderAt // the file, or what is packed in it
-	stream *plan.Stream
-	used   *plan.Use
-	format string
-	csv    format.CSV
-	piece  int
-	header []string
-	notice string // of what is not as declared
-	pos    int64
-	at     int64 // the file's time of change
+	name     string
+	file     *os.File
+	in       io.ReaderAt    // the file, or what is packed in it
+	rows     format.RowFile // of a file that holds rows by itself
+	editions editions
+	stream   *plan.Stream
+	used     *plan.Use
+	format   string
+	csv      format.CSV
+	piece    int
+	header   []string
+	notice   string // of what is not as declared
+	pos      int64
+	at       int64 // the file's time of change
 
 	// Of a table that is read again when its file has changed:
 	refresh time.Duration
@@ -129,12 +139,19 @@ func (s *split) Close() error {
 	if p, ok := s.in.(*packed); ok {
 		p.shut()
 	}
-	return s.file.Close()
+	err := s.editions.shut()
+	if s.rows == nil {
+		err = errors.Join(err, s.file.Close())
+	}
+	return err
 }
 
 // Place implements flow.Split. Lines are counted when somebody asks, from the nearest place where they
 // are known.
 func (s *split) Place(pos int64) string {
+	if s.rows != nil {
+		return fmt.Sprintf("%s row %d", s.name, pos+1)
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	at := lineMark{0, 1}
@@ -170,11 +187,21 @@ func (s *split) Place(pos int64) string {
 }
 
 func (s *split) NewDecoder() (flow.Decoder, error) {
-	return (&format.Reading{Stream: s.stream, Used: s.used}).NewDecoder(s.header)
+	if s.rows != nil {
+		return &rowsDecoder{s: s, by: map[uint64]flow.Decoder{}}, nil
+	}
+	return s.reading().NewDecoder(s.header)
 }
 
 // Resume implements flow.Split.
 func (s *split) Resume(pos int64) error {
+	if s.rows != nil {
+		if pos > s.rows.Rows() {
+			return fmt.Errorf("the file has %d rows, but had been read up to %d", s.rows.Rows(), pos)
+		}
+		s.pos = pos
+		return nil
+	}
 	st, err := s.file.Stat()
 	if err != nil {
 		return err
@@ -206,7 +233,9 @@ func (s *split) changed() (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	err = s.Close()
+	if s.rows == nil {
+		err = s.Close()
+	}
 	header := s.header
 	s.file, s.at, s.pos, s.fresh, s.waits = f, st.ModTime().UnixMicro(), 0, true, false
 	if err = errors.Join(err, s.begin()); err == nil && !slices.Equal(header, s.header) {
@@ -217,6 +246,13 @@ func (s *split) changed() (bool, error) {
 
 // begin finds where the first record stands: behind a byte-order mark, and behind the header of CSV.
 func (s *split) begin() error {
+	if slices.Contains(format.RowFormats, s.format) {
+		var err error
+		if s.rows, err = s.editions.add(s.file, s.format); err == nil {
+			err = s.told()
+		}
+		return err
+	}
 	var mark [4]byte
 	n, err := s.file.ReadAt(mark[:], 0)
 	if err != nil && !errors.Is(err, io.EOF) {
@@ -231,7 +267,10 @@ func (s *split) begin() error {
 	}
 	for name, begins := range packings {
 		if strings.HasPrefix(string(mark[:n]), begins) {
-			return fmt.Errorf("the file is %s, which cannot be read as a stream: give it as lines, also packed with gzip or zstd", name)
+			if slices.Contains(format.RowFormats, strings.ToLower(name)) {
+				return fmt.Errorf("the file is %s: write FORMAT %s", name, strings.ToLower(name))
+			}
+			return fmt.Errorf("the file is %s, which cannot be read as a stream: give it as lines, also packed with gzip or zstd, as Avro or as Parquet", name)
 		}
 	}
 	switch {
@@ -349,6 +388,9 @@ func (s *split) Next(p *flow.Piece) error {
 
 // read reads the next piece of the file.
 func (s *split) read(p *flow.Piece) error {
+	if s.rows != nil {
+		return s.readRows(p)
+	}
 	size := s.piece
 	for {
 		if cap(p.Data) < size+flow.Pad {
@@ -396,6 +438,10 @@ func (s *split) cut(b []byte) int {
 
 // Frame implements flow.Split: it finds the lines of a piece. Blank lines are no messages.
 func (s *split) Frame(p *flow.Piece) error {
+	if s.rows != nil {
+		s.frameRows(p)
+		return nil
+	}
 	p.Messages = p.Messages[:0]
 	if s.format != "csv" {
 		for from := 0; from < len(p.Data); {

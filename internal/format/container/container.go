@@ -1,19 +1,15 @@
-// Package container takes files of rows apart into messages, and makes files of rows. It is for samples and downloads:
+// Package container takes files of lines apart into messages, and makes files of rows. It is for samples and downloads:
 // whole files in memory, not streams.
 package container
 
 import (
 	"bytes"
-	"context"
-	"encoding/base64"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"math/big"
 	"strings"
-	"time"
 	"unicode/utf8"
 
 	"fiume/internal/core/types"
@@ -23,15 +19,13 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/memory"
 	"github.com/apache/arrow-go/v18/parquet"
 	"github.com/apache/arrow-go/v18/parquet/compress"
-	"github.com/apache/arrow-go/v18/parquet/file"
 	"github.com/apache/arrow-go/v18/parquet/pqarrow"
-	"github.com/twmb/avro/ocf"
 	"golang.org/x/text/encoding/unicode"
 	"golang.org/x/text/transform"
 )
 
 // Formats are the kinds of files that Messages reads.
-var Formats = []string{"json", "csv", "text", "avro", "parquet"}
+var Formats = []string{"json", "csv", "text"}
 
 // FormatOf guesses the format of a file by its name and its first bytes.
 func FormatOf(name string, data []byte) string {
@@ -58,8 +52,7 @@ func FormatOf(name string, data []byte) string {
 	return "csv"
 }
 
-// Messages takes a file apart. The rows of Avro and Parquet files, and the elements of a JSON array, become JSON
-// objects; a CSV file's first record is its header where header is set. most bounds how many there are.
+// Messages takes a file apart. The elements of a JSON array become JSON objects; a CSV file's first record is its header where header is set. most bounds how many there are.
 func Messages(format string, data []byte, header bool, most int) (messages [][]byte, names []string, err error) {
 	switch format {
 	case "json":
@@ -75,10 +68,6 @@ func Messages(format string, data []byte, header bool, most int) (messages [][]b
 				messages = append(messages, []byte(line))
 			}
 		}
-	case "avro":
-		messages, err = avroMessages(data, most)
-	case "parquet":
-		messages, err = parquetMessages(data, most)
 	default:
 		err = fmt.Errorf("no format is called %q; there are %s", format, strings.Join(Formats, ", "))
 	}
@@ -193,109 +182,6 @@ func CSVRecordWith(fields []string, delimiter rune) []byte {
 	_ = w.Write(fields) // a buffer takes all
 	w.Flush()
 	return bytes.TrimRight(b.Bytes(), "\n")
-}
-
-// mostUnpacked is how many bytes of messages are taken out of a packed file: a small one can hold any number of them.
-const mostUnpacked = 32 << 20
-
-func avroMessages(data []byte, most int) (out [][]byte, err error) {
-	r, err := ocf.NewReader(bytes.NewReader(data))
-	if err != nil {
-		return nil, fmt.Errorf("the Avro file cannot be read: %w", err)
-	}
-	order := avroShape(r.Schema().Root())
-	for size := 0; len(out) < most && size < mostUnpacked; size += len(out[len(out)-1]) {
-		var v any
-		err := r.Decode(&v)
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			return nil, fmt.Errorf("row %d of the Avro file cannot be read: %w", len(out)+1, err)
-		}
-		b, err := order.line(plain(v))
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, b)
-	}
-	return out, nil
-}
-
-// plain makes a value one that is written as our JSON messages are.
-func plain(v any) any {
-	switch v := v.(type) {
-	case map[string]any:
-		out := make(map[string]any, len(v))
-		for k, x := range v {
-			out[k] = plain(x)
-		}
-		return out
-	case []any:
-		out := make([]any, len(v))
-		for i, x := range v {
-			out[i] = plain(x)
-		}
-		return out
-	case time.Time:
-		return v.UTC().Format(time.RFC3339Nano)
-	case time.Duration:
-		return v.String()
-	case *big.Rat:
-		return json.Number(strings.TrimSuffix(strings.TrimRight(v.FloatString(18), "0"), "."))
-	case big.Rat:
-		return plain(&v)
-	case []byte:
-		if utf8.Valid(v) {
-			return string(v)
-		}
-		return base64.StdEncoding.EncodeToString(v)
-	}
-	return v
-}
-
-func parquetMessages(data []byte, most int) (out [][]byte, err error) {
-	defer func() {
-		if x := recover(); x != nil { // a damaged file can break its reader
-			err = fmt.Errorf("the Parquet file cannot be read: %v", x)
-		}
-	}()
-	f, err := file.NewParquetReader(bytes.NewReader(data))
-	if err != nil {
-		return nil, fmt.Errorf("the Parquet file cannot be read: %w", err)
-	}
-	defer f.Close()
-	r, err := pqarrow.NewFileReader(f, pqarrow.ArrowReadProperties{BatchSize: 64}, memory.DefaultAllocator)
-	if err != nil {
-		return nil, fmt.Errorf("the Parquet file cannot be read: %w", err)
-	}
-	records, err := r.GetRecordReader(context.Background(), nil, nil)
-	if err != nil {
-		return nil, fmt.Errorf("the Parquet file cannot be read: %w", err)
-	}
-	defer records.Release()
-	size, order := 0, arrowShape(records.Schema().Fields())
-	for records.Next() {
-		var b bytes.Buffer
-		if err := array.RecordToJSON(records.RecordBatch(), &b); err != nil {
-			return nil, err
-		}
-		for line := range bytes.Lines(b.Bytes()) {
-			if len(out) == most || size > mostUnpacked {
-				return out, nil
-			}
-			size += len(line)
-			row, err := order.reordered(line)
-			if err != nil {
-				return nil, err
-			}
-			out = append(out, row)
-		}
-	}
-	if err := records.Err(); err != nil && !errors.Is(err, io.EOF) {
-		return nil, fmt.Errorf("the Parquet file cannot be read: %w", err)
-	}
-	return out, nil
 }
 
 // WriteCSV makes a CSV file with a header of rows, which are JSON objects. NULL is empty, and an empty text is quoted.
