@@ -171,7 +171,14 @@ func TestPackedSinks(t *testing.T) {
 				seen[x.N] = true
 			}
 			if len(seen) != n {
-				t.Errorf("%d of %d rows", len(seen), n)
+				told, _ := os.ReadFile(filepath.Join(dir, "out", "manifest"))
+				missing := []int{}
+				for k := range n {
+					if !seen[k] && (k == 0 || seen[k-1] || k == n-1 || seen[k+1]) {
+						missing = append(missing, k)
+					}
+				}
+				t.Errorf("%d of %d rows are there; missing from, to: %v\n%s%s", len(seen), n, missing, told, strings.Join(job.Said(), "\n"))
 			}
 		})
 	}

@@ -220,6 +220,9 @@ func (j *Job) Checkpoint(ctx context.Context) (*Snapshot, error) {
 	}
 	select {
 	case <-b.ready:
+		if b.err != nil && j.ctx.Err() != nil {
+			return nil, ErrEnded
+		}
 		if b.err != nil {
 			return nil, b.err
 		}

@@ -256,6 +256,44 @@ func TestBackPressure(t *testing.T) {
 	}
 }
 
+// endsInMark is a sink during whose Mark the job is ended.
+type endsInMark struct {
+	list
+	end func()
+}
+
+// Mark implements Exact.
+func (s *endsInMark) Mark(final bool) ([]byte, error) {
+	s.end()
+	return s.list.Mark(final)
+}
+
+// TestEndedInCheckpoint: a job that is ended, or fails, in the middle of a checkpoint gives none that lacks what a sink would have told. From such a one a run
+// would begin behind rows that the sink does not have.
+func TestEndedInCheckpoint(t *testing.T) {
+	for i := range 300 {
+		sink := &endsInMark{}
+		sp := &memorySplit{name: "a", n: 100, piece: 10, fail: -1, live: true}
+		j, err := New(planOf(t, "SELECT n FROM s"), opener{&memory{splits: []Split{sp}}, sink}, Options{Parallelism: 2, Describe: describe, Checkpoints: true})
+		if err != nil {
+			t.Fatal(err)
+		}
+		ctx, cancel := context.WithCancel(t.Context())
+		sink.end = func() { cancel(); <-j.ctx.Done() }
+		done := make(chan error, 1)
+		go func() { done <- j.Run(ctx) }()
+		snap, err := j.Checkpoint(t.Context())
+		<-done
+		if err == nil && len(snap.Sinks) == 0 {
+			t.Fatalf("round %d: a checkpoint of the positions %v without the sink's handle", i, snap.Splits)
+		}
+		if err != nil && !errors.Is(err, ErrEnded) {
+			t.Fatalf("round %d: %v", i, err)
+		}
+		_ = j.Close(false)
+	}
+}
+
 // TestSplitsKeepStep: of several splits the one that is furthest behind is read first, so that a long
 // replay does not pile one side up.
 func TestSplitsKeepStep(t *testing.T) {

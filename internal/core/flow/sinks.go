@@ -168,7 +168,8 @@ func (s *sinkTask) run() error {
 	return err
 }
 
-// checkpoint gives a checkpoint the sink's handle and counts.
+// checkpoint gives a checkpoint the sink's handle and counts. It fails where the job has been ended meanwhile: a checkpoint without the handle, or
+// with one that nobody knows to be durable, would forget what the sink holds.
 func (s *sinkTask) checkpoint(b *barrier) error {
 	if s.exact != nil {
 		var handle []byte
@@ -176,7 +177,10 @@ func (s *sinkTask) checkpoint(b *barrier) error {
 			handle, err = s.exact.Mark(b.final)
 			return err
 		})
-		if err != nil || s.job.ctx.Err() != nil {
+		if err == nil {
+			err = s.job.ctx.Err()
+		}
+		if err != nil {
 			return s.named(err)
 		}
 		b.mu.Lock()
@@ -219,8 +223,12 @@ func (s *sinkTask) write() error {
 		}
 		if marker != nil {
 			if marker.hears(s) {
-				if err := s.checkpoint(marker); err != nil {
+				err := s.checkpoint(marker)
+				if err != nil && s.job.ctx.Err() == nil {
 					return err
+				}
+				if err != nil {
+					marker.fail(err)
 				}
 				marker.done()
 			}
