@@ -123,7 +123,7 @@ func TestSamples(t *testing.T) {
 	for text, r := range map[string]samples.SampleRequest{
 		"there are no rows":          {File: "x.json", Data: []byte("[]")},
 		"Parquet file cannot":        {File: "x", Data: []byte("PAR1 and no more")},
-		"Avro file cannot":           {File: "x", Data: []byte("Obj\x01 and no more")},
+		"no Avro file":               {File: "x", Data: []byte("Obj\x01 and no more")},
 		"did you mean 'mats'":        {Topic: "matz"},
 		"no endpoint is called":      {Table: "mats", Via: "nowhere"},
 		"say what the sample is":     {},

@@ -29,6 +29,7 @@ type Memory struct {
 	samples     []Sample
 	secrets     map[string]Secret
 	activity    []Activity
+	offsets     []GroupOffset
 }
 
 // NewMemory gives an empty one.
@@ -394,6 +395,56 @@ func (m *Memory) DropSample(id uint) (there bool, err error) {
 		n := len(m.samples)
 		m.samples = slices.DeleteFunc(m.samples, func(x Sample) bool { return x.ID == id })
 		there = len(m.samples) < n
+		return nil
+	})
+}
+
+// PutOffsets is as Store.PutOffsets.
+func (m *Memory) PutOffsets(offsets []GroupOffset) error {
+	return m.do("PutOffsets", func() error {
+		for _, x := range offsets {
+			m.offsets = slices.DeleteFunc(m.offsets, func(o GroupOffset) bool {
+				return o.Group == x.Group && o.Topic == x.Topic && o.Partition == x.Partition
+			})
+			m.offsets = append(m.offsets, x)
+		}
+		slices.SortFunc(m.offsets, func(a, b GroupOffset) int {
+			return cmp.Or(cmp.Compare(a.Group, b.Group), cmp.Compare(a.Topic, b.Topic), cmp.Compare(a.Partition, b.Partition))
+		})
+		return nil
+	})
+}
+
+// Offsets is as Store.Offsets.
+func (m *Memory) Offsets(group string) (out []GroupOffset, err error) {
+	return out, m.do("Offsets", func() error {
+		for _, x := range m.offsets {
+			if x.Group == group {
+				out = append(out, x)
+			}
+		}
+		return nil
+	})
+}
+
+// GroupNames is as Store.GroupNames.
+func (m *Memory) GroupNames() (out []string, err error) {
+	return out, m.do("GroupNames", func() error {
+		for _, x := range m.offsets {
+			if !slices.Contains(out, x.Group) {
+				out = append(out, x.Group)
+			}
+		}
+		return nil
+	})
+}
+
+// DropOffsets is as Store.DropOffsets.
+func (m *Memory) DropOffsets(group, topic string) error {
+	return m.do("DropOffsets", func() error {
+		m.offsets = slices.DeleteFunc(m.offsets, func(o GroupOffset) bool {
+			return (group == "" || o.Group == group) && (topic == "" || o.Topic == topic)
+		})
 		return nil
 	})
 }

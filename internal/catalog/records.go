@@ -34,6 +34,11 @@ type Records interface {
 	SampleOf(id uint) (*Sample, error)
 	DropSample(id uint) (bool, error)
 
+	PutOffsets(offsets []GroupOffset) error
+	Offsets(group string) ([]GroupOffset, error)
+	GroupNames() ([]string, error)
+	DropOffsets(group, topic string) error
+
 	PutSecret(name, address string, sealed []byte) error
 	BindSecret(name, address string) (bound string, err error)
 	SecretNamed(name string) ([]byte, error)

@@ -179,6 +179,23 @@ func recordsTest(t *testing.T, s Records) {
 		t.Errorf("%+v %v", got, err)
 	}
 
+	must(s.PutOffsets([]GroupOffset{{Group: "g", Topic: "t", Partition: 1, Offset: 7, Metadata: "m"}, {Group: "g", Topic: "t", Offset: 3}, {Group: "G", Topic: "u", Offset: 1}}))
+	must(s.PutOffsets([]GroupOffset{{Group: "g", Topic: "t", Partition: 1, Offset: 9}}))
+	if got, err := s.Offsets("g"); err != nil || len(got) != 2 || got[0].Offset != 3 || got[1].Offset != 9 || got[1].Metadata != "" {
+		t.Errorf("%+v %v", got, err)
+	}
+	if names, err := s.GroupNames(); err != nil || !slices.Equal(names, []string{"G", "g"}) {
+		t.Error(names, err)
+	}
+	must(s.DropOffsets("", "t"))
+	if names, err := s.GroupNames(); err != nil || !slices.Equal(names, []string{"G"}) {
+		t.Error(names, err)
+	}
+	must(s.DropOffsets("G", ""))
+	if got, err := s.Offsets("G"); err != nil || len(got) != 0 {
+		t.Errorf("%+v %v", got, err)
+	}
+
 	must(s.DropJob("j"))
 	if files, err := s.DropCheckpoints("j"); err != nil || len(files) != 0 {
 		t.Errorf("%+v %v", files, err)

@@ -99,6 +99,16 @@ type Sample struct {
 	CreatedAt time.Time
 }
 
+// GroupOffset is how far a group of readers has read a partition of a topic.
+type GroupOffset struct {
+	Group     string `gorm:"primaryKey;size:190;column:group_name"`
+	Topic     string `gorm:"primaryKey;size:200"`
+	Partition int    `gorm:"primaryKey;autoIncrement:false;column:partition_number"`
+	Offset    int64  `gorm:"not null;column:next_offset"` // of the next message to read
+	Metadata  string `gorm:"type:text"`                   // the readers' own
+	UpdatedAt time.Time
+}
+
 // SetAside is a late or rejected row of a job.
 type SetAside struct {
 	ID        uint       `gorm:"primaryKey" json:"id"`
@@ -186,6 +196,11 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 		ID: "0004 addresses of secrets",
 		Migrate: func(tx *gorm.DB) error {
 			return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").AutoMigrate(&Secret{})
+		},
+	}, {
+		ID: "0005 offsets of groups",
+		Migrate: func(tx *gorm.DB) error {
+			return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").AutoMigrate(&GroupOffset{})
 		},
 	}})
 	if err := m.Migrate(); err != nil {

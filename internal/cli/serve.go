@@ -15,6 +15,7 @@ import (
 	"fiume/console"
 	"fiume/internal/api"
 	"fiume/internal/service"
+	"fiume/internal/wire"
 
 	"github.com/spf13/cobra"
 )
@@ -29,6 +30,7 @@ func (a *app) serveCommand() *cobra.Command {
 	var noJobs bool
 	var dsnFile string
 	var queries int
+	var brokers string
 	c := &cobra.Command{
 		Use:   "serve",
 		Short: "Start the service",
@@ -42,6 +44,7 @@ authentication. SIGTERM and Ctrl-C stop everything in order: each job takes a la
 checkpoint and goes on from it at the next start.`,
 		Example: `  fiume serve
   fiume serve --dir /var/lib/fiume --listen 127.0.0.1:8000
+  fiume serve --brokers-listen 127.0.0.1:9092
   fiume serve --dsn 'fiume:password@tcp(127.0.0.1:3306)/fiume'`,
 		Args: arity(0, "no arguments"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -62,12 +65,15 @@ checkpoint and goes on from it at the next start.`,
 			if verbose {
 				level = slog.LevelDebug
 			}
-			s := &server{app: a, listen: listen, noJobs: noJobs, config: service.Config{Dir: dir, DSN: dsn, Memory: int64(memory) << 20, QueryMemory: int64(queries) << 20, Files: files,
+			s := &server{app: a, listen: listen, brokers: brokers, noJobs: noJobs, config: service.Config{Dir: dir, DSN: dsn, Memory: int64(memory) << 20, QueryMemory: int64(queries) << 20, Files: files,
 				Log: slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))}}
 			if err := s.open(c.Context()); err != nil {
 				return err
 			}
 			fmt.Fprintf(a.out, "Fiume is ready: http://%s\n", s.addr)
+			if s.wire != nil {
+				fmt.Fprintf(a.out, "Clients of brokers find the topics at %s\n", s.wire.Addr())
+			}
 			<-c.Context().Done()
 			fmt.Fprintln(a.err, "stopping …")
 			return s.close()
@@ -75,6 +81,7 @@ checkpoint and goes on from it at the next start.`,
 	}
 	c.Flags().StringVar(&dir, "dir", "fiume-data", "data directory")
 	c.Flags().StringVar(&listen, "listen", defaultListen, "loopback address to listen on; port 0 takes a free one")
+	c.Flags().StringVar(&brokers, "brokers-listen", "", "loopback address at which ordinary clients of brokers write and read the topics, such as 127.0.0.1:9092 (default: none)")
 	c.Flags().StringVar(&dsn, "dsn", "", "database for the service's records (default: a private server)")
 	c.Flags().StringVar(&dsnFile, "dsn-file", "", "file with the database's address: unlike the one of --dsn it cannot be seen in the list of processes. FIUME_DSN in the environment does the same")
 	c.Flags().IntVar(&queries, "query-memory", 1024, "megabytes that live queries, tries and other questions may hold together")
@@ -88,35 +95,40 @@ checkpoint and goes on from it at the next start.`,
 // server is a running service with its listener.
 type server struct {
 	*app
-	listen string
-	noJobs bool
-	config service.Config
+	listen  string
+	brokers string // "": clients of brokers are not answered
+	noJobs  bool
+	config  service.Config
 
 	addr    string
 	service *service.Service
 	http    *http.Server
+	wire    *wire.Server
 	stop    context.CancelFunc
 }
 
 func (s *server) open(ctx context.Context) error {
 	// The address first: a second service on it fails before it touches anything.
-	host, _, err := net.SplitHostPort(s.listen)
-	if err != nil {
-		return fail(exitUsage, "--listen takes host:port, found %q", s.listen)
-	}
-	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return fail(exitUsage, "--listen %s: the service has no authentication yet, so it listens on loopback only; use 127.0.0.1, or a tunnel to it", s.listen)
-	}
-	l, err := net.Listen("tcp", s.listen)
-	if errors.Is(err, syscall.EADDRINUSE) {
-		return fail(exitFailed, "the address %s is already in use; stop what listens there, or choose another with --listen 127.0.0.1:0", s.listen)
-	}
+	l, err := listenAt("--listen", s.listen)
 	if err != nil {
 		return err
 	}
+	var brokers net.Listener
+	if s.brokers != "" {
+		if brokers, err = listenAt("--brokers-listen", s.brokers); err != nil {
+			return errors.Join(err, l.Close())
+		}
+	}
 	svc, err := service.Open(ctx, s.config)
 	if err != nil {
-		return errors.Join(err, l.Close())
+		err = errors.Join(err, l.Close())
+		if brokers != nil {
+			err = errors.Join(err, brokers.Close())
+		}
+		return err
+	}
+	if brokers != nil {
+		s.wire = wire.Serve(brokers, svc, s.config.Log)
 	}
 	s.service, s.addr = svc, l.Addr().String()
 	streams, stop := context.WithCancel(context.Background())
@@ -133,6 +145,22 @@ func (s *server) open(ctx context.Context) error {
 	return nil
 }
 
+// listenAt listens at an address that an option gives.
+func listenAt(option, address string) (net.Listener, error) {
+	host, _, err := net.SplitHostPort(address)
+	if err != nil {
+		return nil, fail(exitUsage, "%s takes host:port, found %q", option, address)
+	}
+	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return nil, fail(exitUsage, "%s %s: the service has no authentication yet, so it listens on loopback only; use 127.0.0.1, or a tunnel to it", option, address)
+	}
+	l, err := net.Listen("tcp", address)
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return nil, fail(exitFailed, "the address %s is already in use; stop what listens there, or choose another with %s 127.0.0.1:0", address, option)
+	}
+	return l, err
+}
+
 // close stops in order: no new requests, event streams end, jobs take their last checkpoints, then
 // topics and database.
 func (s *server) close() error {
@@ -142,6 +170,9 @@ func (s *server) close() error {
 	err := s.http.Shutdown(ctx)
 	if errors.Is(err, context.DeadlineExceeded) {
 		err = s.http.Close()
+	}
+	if s.wire != nil {
+		err = errors.Join(err, s.wire.Close())
 	}
 	return errors.Join(err, s.service.Close())
 }

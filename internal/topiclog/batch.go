@@ -91,6 +91,8 @@ type head struct {
 
 	producer int64 // who wrote it, or NoProducer
 	epoch    int16 // onceEpoch where the producer is the name of the batch
+	sequence int32 // the producer's own number of its first record, or -1
+	foreign  bool  // another program has put it together
 }
 
 var errTorn = errors.New("the batch is cut short or damaged")
@@ -106,6 +108,7 @@ func readHead(b []byte) (h head, err error) {
 	h.last = h.base + int64(int32(be.Uint32(b[23:])))
 	h.latest = int64(be.Uint64(b[35:]))
 	h.producer, h.epoch = int64(be.Uint64(b[43:])), int16(be.Uint16(b[51:]))
+	h.sequence, h.foreign = int32(be.Uint32(b[53:])), be.Uint32(b[leaderAt:]) == foreignEpoch
 	h.records = int(int32(be.Uint32(b[57:])))
 	if h.size < headSize || b[16] != 2 || h.records < 1 || h.last < h.base {
 		return h, errTorn
@@ -142,6 +145,9 @@ func Views(b []byte, from int64, each func(v View)) error {
 		}
 		first, producer := int64(binary.BigEndian.Uint64(b[at+27:])), int64(binary.BigEndian.Uint64(b[at+43:]))
 		sequence := int32(binary.BigEndian.Uint32(b[at+53:]))
+		if h.foreign { // producers of others have other names
+			producer, sequence = NoProducer, -1
+		}
 		i := at + headSize
 		for range h.records {
 			n, k := varint(b[i:end])

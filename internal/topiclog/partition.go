@@ -42,22 +42,23 @@ type Partition struct {
 	dir   string
 	limit int64 // bytes a segment
 
-	mu       sync.Mutex
-	segments []*segment // the last one is written to
-	next     int64      // of the next record to append
-	visible  int64      // records below it are on the disk
-	buf      []byte
-	broken   error
-	synced   int64 // bytes of the last segment that are on the disk
-	torn     bool  // what lies behind them is to be cut off
-	epoch    int   // how often that happened
-	failed   error // why it did last
-	readers  map[int]func()
-	readerID int
-	damage   []Damage
-	kept     reached                        // what endFile says
-	tell     func(text string, args ...any) // says what went wrong
-	known    known
+	mu        sync.Mutex
+	segments  []*segment // the last one is written to
+	next      int64      // of the next record to append
+	visible   int64      // records below it are on the disk
+	buf       []byte
+	broken    error
+	synced    int64 // bytes of the last segment that are on the disk
+	torn      bool  // what lies behind them is to be cut off
+	epoch     int   // how often that happened
+	failed    error // why it did last
+	readers   map[int]func()
+	readerID  int
+	damage    []Damage
+	kept      reached                        // what endFile says
+	tell      func(text string, args ...any) // says what went wrong
+	known     known
+	producers producers
 
 	syncMu sync.Mutex // one sync at a time
 }
@@ -163,7 +164,10 @@ func (s *segment) note(h head) {
 
 // knows remembers the name of a batch that has one.
 func (p *Partition) knows(h head) {
-	if h.epoch == onceEpoch {
+	switch {
+	case h.foreign && h.producer >= 0:
+		p.producers.add(h)
+	case !h.foreign && h.epoch == onceEpoch:
 		p.known.add(h.producer, h.base)
 	}
 }
@@ -205,34 +209,41 @@ func (p *Partition) append(producer int64, sequence int32, epoch16 int16, recs [
 		p.mu.Unlock()
 		return 0, err
 	}
-	base, epoch := p.next, p.epoch
+	base := p.next
 	p.buf = encodeBatch(p.buf[:0], base, producer, epoch16, sequence, recs)
+	epoch, err := p.put(p.buf)
+	p.mu.Unlock()
+	if err != nil {
+		return 0, err
+	}
+	return base, p.syncTo(base+int64(len(recs)), epoch)
+}
+
+// put writes a batch that begins at the next offset, and gives the epoch in which it is to be synced. The caller holds the lock.
+func (p *Partition) put(b []byte) (epoch int, err error) {
+	base := p.next
+	epoch = p.epoch
 	s := p.active()
-	if s.size > 0 && s.size+int64(len(p.buf)) > p.limit {
+	if s.size > 0 && s.size+int64(len(b)) > p.limit {
 		// What is on its way in the old segment is synced before the new one begins.
 		if err := s.file.Sync(); err != nil {
-			err = p.undo(err)
-			p.mu.Unlock()
-			return 0, err
+			return 0, p.undo(err)
 		}
 		p.visible, p.synced = base, s.size
 		if err := p.roll(base); err != nil {
-			p.mu.Unlock()
 			return 0, err
 		}
 		s = p.active()
 	}
-	if _, err := s.file.WriteAt(p.buf, s.size); err != nil {
+	if _, err := s.file.WriteAt(b, s.size); err != nil {
 		// Nothing of it counts: the next append overwrites it, and recovery would cut it off.
-		p.mu.Unlock()
 		return 0, fmt.Errorf("the log cannot be written: %w", err)
 	}
-	h, _ := readHead(p.buf)
+	h, _ := readHead(b)
 	s.note(h)
 	p.knows(h)
 	p.next = s.next
-	p.mu.Unlock()
-	return base, p.syncTo(base+int64(len(recs)), epoch)
+	return epoch, nil
 }
 
 // undo takes back what was written behind the last sync, since after a failed sync nobody knows what the disk
@@ -261,6 +272,7 @@ func (p *Partition) whole() error {
 	}
 	s.size, s.next, p.next, p.torn = p.synced, p.visible, p.visible, false
 	p.known.forget(p.visible)
+	p.producers.forget(p.visible)
 	return nil
 }
 

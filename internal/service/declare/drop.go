@@ -93,6 +93,9 @@ func (s *Definitions) DropTopic(actor, name string) error {
 	if err := s.TopicLog.Drop(name); err != nil {
 		return err
 	}
+	if err := s.Store.DropOffsets("", name); err != nil { // they would be those of another topic of the name
+		return err
+	}
 	s.Note(actor, "dropped", "topic "+name, "")
 	return nil
 }
