@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	be "encoding/binary"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"hash/crc32"
@@ -147,6 +148,36 @@ func TestOrdinaryClients(t *testing.T) {
 			seen[string(r.Value)] = true
 		})
 	}
+	// What messages have besides their values is there for computed columns, in the values' place in the log, and over the wire from ourselves as another broker.
+	p.apply(`DECLARE ENDPOINT self BROKER '` + at + `';
+		DECLARE STREAM whole (n BIGINT, k VARCHAR AS (_key), h VARCHAR AS (_headers['n']), more BIGINT AS (CARDINALITY(_headers)), t VARCHAR AS (_topic), part INT AS (_partition), off BIGINT AS (_offset), at TIMESTAMP AS (_time)) EVENT TIME at FROM TOPIC 'reads';
+		DECLARE STREAM over (n BIGINT, k VARCHAR AS (_key), h VARCHAR AS (_headers['n']), more BIGINT AS (CARDINALITY(_headers)), t VARCHAR AS (_topic), part INT AS (_partition), off BIGINT AS (_offset), at TIMESTAMP AS (_time)) EVENT TIME at FROM BROKER 'reads' VIA self;`)
+	rows := func(of string) []string {
+		t.Helper()
+		out := strings.Split(strings.TrimSpace(p.fiume("", "query", "SELECT n, k, h, more, t, part, off, at FROM "+of+" SINCE BEGINNING UNTIL NOW", "-o", "json").want(t, 0).out), "\n")
+		slices.Sort(out)
+		return out
+	}
+	own, over := rows("whole"), rows("over")
+	if len(own) != sent || !slices.Equal(own, over) {
+		t.Errorf("%d and %d rows: %.300s", len(own), len(over), own)
+	}
+	for _, row := range own {
+		var x struct {
+			N, More, Part, Off int64
+			K, H, T, At        string
+		}
+		if err := json.Unmarshal([]byte(row), &x); err != nil {
+			t.Fatal(err)
+		}
+		if x.N == 1001 { // of the other client, whose time is now
+			continue
+		}
+		if x.K != fmt.Sprintf("C%d", x.N%17) || x.H != fmt.Sprint(x.N) || x.More != 2 || x.T != "reads" || x.At != time.UnixMilli(1_779_000_000_000+x.N).UTC().Format("2006-01-02T15:04:05.000Z") {
+			t.Fatalf("%s", row)
+		}
+	}
+	p.fiume("", "topic", "read", "reads", "--last", "1", "-o", "json").want(t, 0, `"headers":{"n":`)
 	// Offsets of times; partitions that come; topics that are used.
 	after, err := admin.ListOffsetsAfterMilli(ctx, 1_779_000_000_500, "reads")
 	if err != nil {

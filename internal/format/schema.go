@@ -68,14 +68,22 @@ type Reading struct {
 
 // NewDecoder makes a decoder. header is, for CSV, the names of the file's first record, or nil where it has none.
 func (r *Reading) NewDecoder(header []string) (flow.Decoder, error) {
-	if r.Table != nil {
-		return newTableDecoder(r, header)
-	}
-	return r.rows(header)
+	return r.DecoderFrom(Origin{Partition: -1}, header)
 }
 
-func (r *Reading) rows(header []string) (flow.Decoder, error) {
+// DecoderFrom makes a decoder of the messages of a split.
+func (r *Reading) DecoderFrom(from Origin, header []string) (flow.Decoder, error) {
+	if r.Table != nil {
+		return newTableDecoder(r, header, from)
+	}
+	return r.rows(header, from)
+}
+
+func (r *Reading) rows(header []string, from Origin) (flow.Decoder, error) {
 	s := r.Stream
+	if s.Parts > 0 {
+		return newPartsDecoder(r, header, from)
+	}
 	switch f := s.Options.Word("format", "json"); f {
 	case "json":
 		if r.Schemas != nil {
@@ -253,7 +261,7 @@ func (r *Reading) programOf(id int, f schemaFormat) (any, error) {
 		if r.given != nil {
 			return f.program(r.given)
 		}
-		s, err := DeclaredSchema(r.Stream.Options, r.Stream.Columns)
+		s, err := DeclaredSchema(r.Stream.Options, r.Stream.InValues())
 		if err != nil {
 			return nil, err
 		}

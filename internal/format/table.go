@@ -18,8 +18,8 @@ type tableDecoder struct {
 	some  []flow.Message
 }
 
-func newTableDecoder(r *Reading, header []string) (flow.Decoder, error) {
-	rows, err := r.rows(header)
+func newTableDecoder(r *Reading, header []string, from Origin) (flow.Decoder, error) {
+	rows, err := r.rows(header, from)
 	d := &tableDecoder{rows: rows, table: r.Table}
 	if p, ok := rows.(flow.Preparing); ok {
 		return &preparingTable{d, p}, err

@@ -128,6 +128,8 @@ type View struct {
 	From, To       int   // the value
 	KeyFrom, KeyTo int   // the key; both 0 where there is none
 	HasKey         bool
+	HeadFrom       int // the headers, up to HeadTo
+	HeadTo         int
 	Producer       int64 // who wrote the batch, or NoProducer
 	Sequence       int32 // the producer's own number of it, or -1
 }
@@ -174,6 +176,7 @@ func Views(b []byte, from int64, each func(v View)) error {
 			vl, k4 := varint(b[i:recEnd])
 			i += k4
 			v.From, v.To = i, i+int(max(vl, 0))
+			v.HeadFrom, v.HeadTo = v.To, recEnd
 			if v.To > recEnd || k <= 0 || k2 <= 0 || k3 <= 0 || k4 <= 0 {
 				return errTorn
 			}

@@ -32,7 +32,7 @@ func (connector) Place() plan.Place { return described }
 var described = plan.Place{
 	Kind:   "broker",
 	About:  "a topic of an external broker, over the brokers' open wire protocol; '*' in it stands for any letters",
-	Traits: plan.Traits{Times: true, Again: true, Latest: true, WholeKey: true},
+	Traits: plan.Traits{Messages: true, Times: true, Again: true, Latest: true, WholeKey: true},
 	Example: `DECLARE ENDPOINT harbour BROKER 'timing@10.0.0.5:9093,10.0.0.6:9093' SECRET 'harbour' (TLS on, CA 'harbour_ca');
 DECLARE STREAM far_reads (chip VARCHAR, mat VARCHAR, read_at TIMESTAMP)
 	EVENT TIME read_at DELAY 20 SECONDS IDLE AFTER 30 SECONDS

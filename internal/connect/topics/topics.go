@@ -33,7 +33,7 @@ var described = plan.Place{
 	FROM TOPIC 'mat-reads';
 DECLARE TABLE runners (chip VARCHAR PRIMARY KEY, bib INT, name VARCHAR) FROM TOPIC 'runners';
 DECLARE SINK strong TO TOPIC 'strong-reads' (KEY (chip));`,
-	Traits: plan.Traits{OwnTopics: true, Times: true, Again: true, Latest: true, WholeKey: true},
+	Traits: plan.Traits{OwnTopics: true, Messages: true, Times: true, Again: true, Latest: true, WholeKey: true},
 	Insert: true,
 	Source: format.SourceOptions(),
 	Table:  format.SourceOptions(),
@@ -155,7 +155,7 @@ func offsetOf(p *topiclog.Partition, b plan.Bound) (int64, error) {
 func (s *Source) Splits() []flow.Split { return s.splits }
 
 func (s *Source) split(i int, p *topiclog.Partition) *split {
-	return &split{name: fmt.Sprintf("%s/%d", s.topic.Name, i), part: p, reading: s.reading, until: -1}
+	return &split{name: fmt.Sprintf("%s/%d", s.topic.Name, i), part: p, reading: s.reading, origin: format.Origin{Topic: s.topic.Name, Partition: i}, until: -1}
 }
 
 // Arrived implements flow.Growing: partitions that have come are read from their beginning.
@@ -209,6 +209,7 @@ type split struct {
 	name    string
 	part    *topiclog.Partition
 	reading *format.Reading
+	origin  format.Origin
 	pos     int64
 	until   int64 // -1: goes on
 }
@@ -219,7 +220,7 @@ func (s *split) Position() int64        { return s.pos }
 func (s *split) Close() error           { return nil }
 
 func (s *split) NewDecoder() (flow.Decoder, error) {
-	return s.reading.NewDecoder(nil)
+	return s.reading.DecoderFrom(s.origin, nil)
 }
 
 // Resume implements flow.Split.
@@ -282,11 +283,15 @@ func (s *split) Endless() bool { return s.until < 0 }
 // Frame implements flow.Split: it finds the records of a piece.
 func (s *split) Frame(p *flow.Piece) error {
 	p.Messages = p.Messages[:0]
+	keys, headers := s.reading.WantsKeys()
 	return topiclog.Views(p.Data, p.Base, func(v topiclog.View) {
 		if v.Offset < p.Next {
 			m := flow.Message{Off: uint32(v.From), Len: uint32(v.To - v.From), Pos: v.Offset, At: v.At}
-			if s.reading.Table != nil && v.KeyTo > 0 {
-				m.Key = p.Data[v.KeyFrom:v.KeyTo]
+			if keys && v.HasKey {
+				m.Key = p.Data[v.KeyFrom:v.KeyTo:v.KeyTo]
+			}
+			if headers {
+				m.Headers = p.Data[v.HeadFrom:v.HeadTo]
 			}
 			p.Messages = append(p.Messages, m)
 		}

@@ -19,6 +19,7 @@ type Message struct {
 	Pos      int64 // its place in the split: the byte of a file, the offset in a partition
 	At       int64 // arrival, microseconds
 	Key      []byte
+	Headers  []byte // as the brokers' format writes them, where somebody uses them
 }
 
 // Pad is the number of bytes that must be readable behind a piece's data.

@@ -43,6 +43,7 @@ type Traits struct {
 	Latest     bool // as a table its messages are the latest rows of keys, read on from where a run was
 	OwnTopics  bool // its addresses are topics of the service itself; of a sink, too
 	Made       bool // its rows are made: all columns are computed, from MadeColumns
+	Messages   bool // it has messages: computed columns may use what they have besides their values, MessageColumns
 	LaterSplit bool // as a table, a split that is named later wins over one before it
 	// Of a sink:
 	Appends  bool // it only adds rows: a KEY cannot replace any
@@ -56,6 +57,21 @@ type Traits struct {
 var MadeColumns = []types.Field{{Name: "_row", Type: types.Of(types.BigInt)}, {Name: "_time", Type: types.Of(types.Timestamp)},
 	{Name: "_draw", Type: types.Of(types.BigInt)}, {Name: "_seed", Type: types.Of(types.BigInt)}}
 
+// MessageColumns are what messages have besides their values, for computed columns. Where one of them is used, all stand before the columns of the stream.
+var MessageColumns = []types.Field{KeyPart: {Name: "_key", Type: types.Of(types.Varchar)}, HeadersPart: {Name: "_headers", Type: types.MapOf(types.Of(types.Varchar), types.Of(types.Varchar))},
+	TopicPart: {Name: "_topic", Type: types.Of(types.Varchar)}, PartitionPart: {Name: "_partition", Type: types.Of(types.Int)},
+	OffsetPart: {Name: "_offset", Type: types.Of(types.BigInt)}, TimePart: {Name: "_time", Type: types.Of(types.Timestamp)}}
+
+// The places of MessageColumns.
+const (
+	KeyPart = iota
+	HeadersPart
+	TopicPart
+	PartitionPart
+	OffsetPart
+	TimePart
+)
+
 // Endpoint is a declared system outside.
 type Endpoint struct {
 	Name, Place, Address string
@@ -68,6 +84,7 @@ type Stream struct {
 	Traits
 	Name    string
 	Columns []types.Field // those in the messages, in order of declaration
+	Parts   int           // so many before them are MessageColumns
 	shown   []shownColumn // all of them, computed ones too
 	Time    int           // column of the event time, or -1 where it is computed or the time of arrival
 	TimeOf  *eval.Expr    // what computes the event time from Columns, or nil; the scan puts it behind them
@@ -86,6 +103,22 @@ type shownColumn struct {
 	types.Field
 	expr *eval.Expr // over Columns
 }
+
+// WithoutParts is the stream with the columns alone that are in the values of messages.
+func (s *Stream) WithoutParts() *Stream {
+	if s.Parts == 0 {
+		return s
+	}
+	out := *s
+	out.Columns, out.Parts = s.Columns[s.Parts:], 0
+	if out.Time >= 0 {
+		out.Time -= s.Parts
+	}
+	return &out
+}
+
+// InValues are the columns that are in the values of messages.
+func (s *Stream) InValues() []types.Field { return s.Columns[s.Parts:] }
 
 // Arrival says whether the event time is the time of arrival.
 func (s *Stream) Arrival() bool { return s.Time < 0 && s.TimeOf == nil }

@@ -282,12 +282,26 @@ func (d *draws) of(f *eval.Function) *eval.Expr {
 	return eval.Drawn(eval.Column(from, MadeColumns[from].Type), d.given)
 }
 
+// usesParts says whether a computed column uses what messages have besides their values.
+func usesParts(d *sql.DeclareStream) (uses bool) {
+	for _, col := range d.Columns {
+		sql.WalkExpr(col.As, func(e sql.Expr) {
+			if n, ok := e.(*sql.Path); ok {
+				uses = uses || slices.ContainsFunc(MessageColumns, func(f types.Field) bool { return f.Name == n.Parts[0].Text })
+			}
+		})
+	}
+	return uses
+}
+
 func (c *Catalog) stream(d *sql.DeclareStream, table bool, errs *sql.Errors) *Stream {
 	s := &Stream{Name: d.Name.Text, Time: -1, Ahead: -1, Idle: -1, Place: d.From.Kind.Text, Address: d.From.Address.Value}
 	seen := map[string]bool{}
 	made := c.Places[s.Place].Made
 	if made {
 		s.Columns = MadeColumns
+	} else if c.Places[s.Place].Messages && usesParts(d) {
+		s.Columns, s.Parts = slices.Clone(MessageColumns), len(MessageColumns)
 	}
 	for _, col := range d.Columns {
 		if made && col.As == nil {
@@ -306,7 +320,7 @@ func (c *Catalog) stream(d *sql.DeclareStream, table bool, errs *sql.Errors) *St
 		s.shown = append(s.shown, shownColumn{f, eval.Column(len(s.Columns), col.Type)})
 		s.Columns = append(s.Columns, f)
 	}
-	if len(s.Columns) == 0 {
+	if len(s.Columns) == s.Parts {
 		errs.Add(sql.WrongPlace, d.Name.Span, "", "there must be a column that is not computed")
 		return s
 	}
@@ -321,6 +335,11 @@ func (c *Catalog) stream(d *sql.DeclareStream, table bool, errs *sql.Errors) *St
 			in.cols = append(in.cols, scopeColumn{name: f.Name, expr: eval.Column(i, f.Type)})
 		}
 		draws = newDraws()
+	}
+	for i, f := range s.Columns[:s.Parts] {
+		if !seen[f.Name] { // a column of the name hides it
+			in.cols = append(in.cols, scopeColumn{name: f.Name, expr: eval.Column(i, f.Type)})
+		}
 	}
 	at := 0
 	for _, col := range d.Columns {

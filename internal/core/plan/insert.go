@@ -72,13 +72,13 @@ func (c *Catalog) insertInto(st *sql.Insert, errs *sql.Errors) *Insertion {
 	in := &Insertion{Kind: c.KindOf(name)}
 	switch in.Kind {
 	case sql.KindStream:
-		in.Stream = c.Streams[name]
+		in.Stream = c.Streams[name].WithoutParts()
 	case sql.KindTable:
 		t := c.Tables[name]
-		in.Stream = t.Stream
+		in.Stream = t.Stream.WithoutParts()
 		for _, k := range t.Key {
 			name := t.shown[k].Name
-			in.Key = append(in.Key, slices.IndexFunc(t.Columns, func(f types.Field) bool { return f.Name == name }))
+			in.Key = append(in.Key, slices.IndexFunc(in.Stream.Columns, func(f types.Field) bool { return f.Name == name }))
 		}
 	case sql.KindSink:
 		hint := "INSERT INTO a stream that is read from the same place"

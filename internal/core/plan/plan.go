@@ -263,6 +263,20 @@ func (u *Use) Needs(i int) (*Use, bool) {
 	return k, ok
 }
 
+// From gives what is used of the columns from one on, which are numbered from 0 then.
+func (u *Use) From(first int) *Use {
+	if u == nil || u.All || first == 0 {
+		return u
+	}
+	out := &Use{Kids: map[int]*Use{}}
+	for i, k := range u.Kids {
+		if i >= first {
+			out.Kids[i-first] = k
+		}
+	}
+	return out
+}
+
 // note adds what an expression reads.
 func (u *Use) note(e *eval.Expr) {
 	if at := u.at(e); at != nil {

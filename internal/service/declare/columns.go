@@ -44,7 +44,7 @@ func sameButColumns(st sql.Statement, src string) bool {
 // foundColumns says which columns were found.
 func foundColumns(s *plan.Stream) string {
 	var out []string
-	for _, f := range s.Columns {
+	for _, f := range s.InValues() {
 		out = append(out, sql.Quoted(f.Name)+" "+f.Type.String())
 	}
 	return "columns found: " + cmp.Or(strings.Join(out, ", "), "none")

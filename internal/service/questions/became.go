@@ -142,7 +142,7 @@ func (s *Questions) newestOf(scan *plan.Op, partition int, from, to int64) (int6
 	if err != nil {
 		return 0, err
 	}
-	dec, err := s.decoder(scan)
+	dec, err := s.decoder(scan, partition)
 	if err != nil {
 		return 0, err
 	}
@@ -163,7 +163,11 @@ func (s *Questions) newestOf(scan *plan.Op, partition int, from, to int64) (int6
 		var ms []flow.Message
 		if err := topiclog.Views(data, from, func(v topiclog.View) {
 			if v.Offset < to {
-				ms = append(ms, flow.Message{Off: uint32(v.From), Len: uint32(v.To - v.From), Pos: v.Offset, At: v.At})
+				x := flow.Message{Off: uint32(v.From), Len: uint32(v.To - v.From), Pos: v.Offset, At: v.At, Headers: data[v.HeadFrom:v.HeadTo]}
+				if v.HasKey {
+					x.Key = data[v.KeyFrom:v.KeyTo:v.KeyTo]
+				}
+				ms = append(ms, x)
 			}
 		}); err != nil {
 			return 0, err

@@ -257,13 +257,13 @@ type hit struct {
 	late bool
 }
 
-// decoder makes a decoder of a scan's messages.
-func (s *Questions) decoder(scan *plan.Op) (flow.Decoder, error) {
+// decoder makes a decoder of the messages of a partition that a scan reads.
+func (s *Questions) decoder(scan *plan.Op, partition int) (flow.Decoder, error) {
 	r, err := s.Env().Reading(scan)
 	if err != nil {
 		return nil, err
 	}
-	return r.NewDecoder(nil)
+	return r.DecoderFrom(format.Origin{Topic: scan.Stream.Address, Partition: partition}, nil)
 }
 
 // search finds the messages of a topic that an origin describes, and says how many it looked at.
@@ -273,12 +273,12 @@ func (s *Questions) search(ctx context.Context, origin *plan.Origin) (found []hi
 	if err != nil {
 		return nil, 0, err
 	}
-	dec, err := s.decoder(scan)
-	if err != nil {
-		return nil, 0, err
-	}
 	var m eval.Machine
 	for i, part := range t.Partitions() {
+		dec, err := s.decoder(scan, i)
+		if err != nil {
+			return nil, 0, err
+		}
 		from, to := part.First(), part.Next()
 		newest := types.MinTime
 		var buf []byte
@@ -297,9 +297,10 @@ func (s *Questions) search(ctx context.Context, origin *plan.Origin) (found []hi
 			var ms []flow.Message
 			if err := topiclog.Views(data, from, func(v topiclog.View) {
 				x := flow.Message{Off: uint32(v.From), Len: uint32(v.To - v.From), Pos: v.Offset, At: v.At}
-				if v.KeyTo > 0 {
-					x.Key = data[v.KeyFrom:v.KeyTo]
+				if v.HasKey {
+					x.Key = data[v.KeyFrom:v.KeyTo:v.KeyTo]
 				}
+				x.Headers = data[v.HeadFrom:v.HeadTo]
 				ms = append(ms, x)
 			}); err != nil {
 				return nil, looked, err

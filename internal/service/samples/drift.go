@@ -97,7 +97,7 @@ func (s *Samples) Drift(ctx context.Context, name string) (*Drift, error) {
 		}
 		readable++
 		all.note(m.Value)
-		compareFields("", m.Value, st.Columns, differ)
+		compareFields("", m.Value, st.InValues(), differ)
 	}
 	for _, f := range differ {
 		if f.What == "missing" && f.Messages == readable {

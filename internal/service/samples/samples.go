@@ -174,6 +174,7 @@ type kept struct {
 	Offset    int64   `json:"o"`
 	At        int64   `json:"t"`
 	Key       []byte  `json:"k,omitempty"`
+	Headers   []byte  `json:"h,omitempty"`
 	Text      *string `json:"v,omitempty"`
 	Bytes     []byte  `json:"b,omitempty"` // where it is no text
 }
@@ -194,7 +195,7 @@ func (s *Samples) Keep(ctx context.Context, actor string, r SampleRequest) (*Sam
 	e := json.NewEncoder(z)
 	size := 0
 	for _, x := range m.Messages {
-		k := kept{Partition: x.Partition, Offset: x.Offset, At: x.At, Key: x.Key}
+		k := kept{Partition: x.Partition, Offset: x.Offset, At: x.At, Key: x.Key, Headers: x.Headers}
 		if utf8.Valid(x.Value) {
 			text := string(x.Value)
 			k.Text = &text
@@ -269,7 +270,7 @@ func (s *Samples) Messages(id uint) (SampleInfo, []recorded.Message, error) {
 		if err := d.Decode(&k); err != nil {
 			return SampleInfo{}, nil, err
 		}
-		m := recorded.Message{Partition: k.Partition, Offset: k.Offset, At: k.At, Key: k.Key, Value: k.Bytes}
+		m := recorded.Message{Partition: k.Partition, Offset: k.Offset, At: k.At, Key: k.Key, Headers: k.Headers, Value: k.Bytes}
 		if k.Text != nil {
 			m.Value = []byte(*k.Text)
 		}
@@ -309,7 +310,7 @@ func Fitted(info SampleInfo, ms []recorded.Message, st *plan.Stream) ([]recorded
 	case format == "text": // any message is a line
 		return ms, nil
 	case format == "json" && info.Format == "csv" && info.Header != nil:
-		return asObjects(info.Header, ms, st.Columns), nil
+		return asObjects(info.Header, ms, st.InValues()), nil
 	case info.Format != format:
 		return nil, base.Errorf(base.ErrRefused, "the sample %s is %s, and %s reads %s", info.Name, strings.ToUpper(info.Format), st.Name, strings.ToUpper(format))
 	}
@@ -321,8 +322,8 @@ func Fitted(info SampleInfo, ms []recorded.Message, st *plan.Stream) ([]recorded
 		return nil, err
 	}
 	// A topic's records have no header: the fields are put into the order of the columns.
-	at := make([]int, len(st.Columns))
-	for i, c := range st.Columns {
+	at := make([]int, len(st.InValues()))
+	for i, c := range st.InValues() {
 		at[i] = slices.IndexFunc(info.Header, func(h string) bool { return strings.EqualFold(strings.TrimSpace(h), c.Name) })
 	}
 	out := slices.Clone(ms)

@@ -15,6 +15,7 @@ import (
 	"fiume/internal/connect/recorded"
 	intopics "fiume/internal/connect/topics"
 	"fiume/internal/core/sql"
+	"fiume/internal/format"
 	"fiume/internal/service/base"
 	"fiume/internal/topiclog"
 )
@@ -64,17 +65,19 @@ type Lost struct {
 
 // Message is a message of a topic.
 type Message struct {
-	Partition int       `json:"partition"`
-	Offset    int64     `json:"offset"`
-	At        time.Time `json:"at" doc:"when it arrived"`
-	Key       *string   `json:"key"`
-	Value     string    `json:"value" doc:"as text; what is no UTF-8 is left out"`
-	Bytes     []byte    `json:"bytes,omitempty" doc:"in base64, where the value is no text"`
+	Partition int               `json:"partition"`
+	Offset    int64             `json:"offset"`
+	At        time.Time         `json:"at" doc:"when it arrived"`
+	Key       *string           `json:"key"`
+	Headers   map[string]string `json:"headers,omitempty" doc:"by their names; what is no UTF-8 is left out"`
+	Value     string            `json:"value" doc:"as text; what is no UTF-8 is left out"`
+	Bytes     []byte            `json:"bytes,omitempty" doc:"in base64, where the value is no text"`
 }
 
 // MessageOf shows a message.
 func MessageOf(m recorded.Message) Message {
 	out := Message{Partition: m.Partition, Offset: m.Offset, At: time.UnixMicro(m.At).UTC()}
+	out.Headers = format.Headers(m.Headers)
 	if m.Key != nil {
 		k := strings.ToValidUTF8(string(m.Key), "�")
 		out.Key = &k
