@@ -22,6 +22,7 @@ type Settings struct {
 	Partitions  int   `json:"partitions"`
 	RetainFor   int64 `json:"retain_for_us,omitempty"` // microseconds; 0: for ever
 	RetainBytes int64 `json:"retain_bytes,omitempty"`  // a partition; 0: no limit
+	Compact     bool  `json:"compact,omitempty"`       // of each key the newest message is kept
 	// Was has how many partitions there were before, oldest first: messages of a key, and batches with names, went elsewhere then.
 	Was []int `json:"was,omitempty"`
 }
@@ -236,6 +237,12 @@ func (l *Log) retain() {
 					p.writeEnd()
 					if err := p.retain(oldest, t.Settings.RetainBytes); err != nil {
 						p.tell("old messages cannot be removed; it is tried again in a minute", "error", err)
+					}
+					if !t.Settings.Compact {
+						continue
+					}
+					if _, err := p.Compact(time.Now(), false); err != nil {
+						p.tell("a partition cannot be compacted; it is tried again in a minute", "error", err)
 					}
 				}
 			}

@@ -59,6 +59,7 @@ type Partition struct {
 	tell      func(text string, args ...any) // says what went wrong
 	known     known
 	producers producers
+	compacted int64 // bytes that there were when it was compacted last
 
 	syncMu sync.Mutex // one sync at a time
 }

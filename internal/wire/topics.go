@@ -161,8 +161,12 @@ func configure(set *topiclog.Settings, name string, value *string) error {
 		set.RetainBytes = n
 		return err
 	case "cleanup.policy":
-		if *value != "delete" {
-			return errors.New("topics are not compacted")
+		switch *value {
+		case "delete":
+		case "compact", "compact,delete", "delete,compact":
+			set.Compact = true
+		default:
+			return errors.New("cleanup.policy takes delete, compact or both")
 		}
 	}
 	return nil
@@ -227,6 +231,13 @@ func (s *Server) describeConfigs(q *kmsg.DescribeConfigsRequest) kmsg.Response {
 				}
 				told("retention.ms", t.Settings.RetainFor/1000)
 				told("retention.bytes", t.Settings.RetainBytes)
+				policy := "delete"
+				if t.Settings.Compact {
+					policy = "compact"
+				}
+				c := kmsg.NewDescribeConfigsResponseResourceConfig()
+				c.Name, c.Value, c.Source, c.ReadOnly = "cleanup.policy", &policy, kmsg.ConfigSourceDynamicTopicConfig, true
+				rr.Configs = append(rr.Configs, c)
 			}
 		}
 		resp.Resources = append(resp.Resources, rr)

@@ -20,6 +20,7 @@ import (
 	"sync/atomic"
 
 	"github.com/cespare/xxhash/v2"
+	"github.com/zeebo/xxh3"
 )
 
 // Sink writes rows as messages. In a run that takes checkpoints each row is there once, in one of two ways.
@@ -40,6 +41,7 @@ type Sink struct {
 	producer int64
 	again    map[identity]int32  // rows that are there and will come again
 	missing  atomic.Int64        // their number
+	later    map[[16]byte]int32  // of a topic that is compacted: how many of them are of a key
 	held     func() *spool.Sink  // makes what holds rows back
 	rest     [][]topiclog.Record // of the payload at hand, by partition: what is not written yet
 }
@@ -162,13 +164,19 @@ func (s *Sink) Write(p flow.Payload) error {
 	return nil
 }
 
+// keyOf stands for a key.
+func keyOf(key []byte) [16]byte { return xxh3.Hash128(key).Bytes() }
+
 // unknown leaves out the rows that are there from before a crash.
 func (s *Sink) unknown(recs []topiclog.Record) []topiclog.Record {
 	kept := recs[:0]
 	for _, r := range recs {
 		id := identityOf(r.Key, r.Value)
 		n := s.again[id]
+		key := keyOf(r.Key)
 		switch {
+		case n == 0 && s.later[key] > 0: // it was there, since a later one of the key is, and has been compacted away
+			continue
 		case n == 0:
 			kept = append(kept, r)
 			continue
@@ -178,6 +186,9 @@ func (s *Sink) unknown(recs []topiclog.Record) []topiclog.Record {
 			s.again[id] = n - 1
 		}
 		s.missing.Add(-1)
+		if s.later[key] > 0 {
+			s.later[key]--
+		}
 	}
 	return kept
 }
@@ -213,7 +224,7 @@ func read(b []byte) (h handle, spooled []byte, err error) {
 // Resume implements flow.Exact. A new version of a job may hold back what the one before showed at once, or the other way
 // round: what was held back then is delivered, and what was shown is known.
 func (s *Sink) Resume(b []byte) error {
-	s.again = map[identity]int32{}
+	s.again, s.later = map[identity]int32{}, map[[16]byte]int32{}
 	h, spooled, err := read(b)
 	if err != nil {
 		return err
@@ -248,6 +259,9 @@ func (s *Sink) Resume(b []byte) error {
 		}
 		if err := behind(s.topic, h.Next, s.producer, func(v topiclog.View, key, value []byte) {
 			s.again[identityOf(key, value)]++
+			if s.topic.Settings.Compact {
+				s.later[keyOf(key)]++
+			}
 		}); err != nil {
 			return err
 		}

@@ -52,6 +52,7 @@ type Script struct {
 var topicOptions = []plan.OptionSpec{
 	{Name: "partitions", Kind: plan.NumberOption, Least: 1, Doc: "parts that are read and written in parallel; 4"},
 	{Name: "retain", Kind: plan.DurationOption, Doc: "how long messages are kept; for ever"},
+	{Name: "compact", Kind: plan.FlagOption, Doc: "true: of each key the newest message is kept; empty messages, which delete a key, and what jobs wrote go a day later; false"},
 	{Name: "retain megabytes", Kind: plan.NumberOption, Least: 1, Doc: "how much of a partition is kept"},
 }
 
@@ -167,7 +168,7 @@ func (s *Definitions) prepare(ctx context.Context, actor string, script *sql.Scr
 		return s.prepareInsert(actor, st, cat, errs, made)
 	case *sql.CreateTopic:
 		opts := plan.CheckOptions(errs, st.Options, topicOptions, "a topic")
-		set := topiclog.Settings{Partitions: opts.Number("partitions", 4), RetainFor: opts.Duration("retain", 0), RetainBytes: int64(opts.Number("retain megabytes", 0)) << 20}
+		set := topiclog.Settings{Partitions: opts.Number("partitions", 4), RetainFor: opts.Duration("retain", 0), RetainBytes: int64(opts.Number("retain megabytes", 0)) << 20, Compact: opts.Flag("compact", false)}
 		if s.TopicLog.Topic(st.Name.Text) != nil && !st.IfNotExists {
 			errs.Add(sql.Duplicate, st.Name.Span, "write IF NOT EXISTS to leave it as it is", "there is already a topic %q", st.Name.Text)
 		}

@@ -37,6 +37,7 @@ type TopicInfo struct {
 	Messages   int64           `json:"messages"`
 	Bytes      int64           `json:"bytes"`
 	Retain     string          `json:"retain,omitempty" doc:"how long messages are kept; for ever where left out"`
+	Compact    bool            `json:"compact,omitempty" doc:"of each key the newest message is kept"`
 	FirstAt    *time.Time      `json:"first_at,omitempty" doc:"when the oldest message arrived"`
 	LastAt     *time.Time      `json:"last_at,omitempty" doc:"when the newest message arrived"`
 	Rate       float64         `json:"rate" doc:"messages a second, over the last seconds"`
@@ -92,7 +93,7 @@ func MessageOf(m recorded.Message) Message {
 
 // Info tells about a topic, and who reads and writes it.
 func (s *Topics) Info(t *topiclog.Topic) TopicInfo {
-	out := TopicInfo{Name: t.Name, ReadBy: []string{}, WrittenBy: []string{}}
+	out := TopicInfo{Name: t.Name, Compact: t.Settings.Compact, ReadBy: []string{}, WrittenBy: []string{}}
 	if t.Settings.RetainFor > 0 {
 		out.Retain = sql.DurationText(t.Settings.RetainFor)
 	}
