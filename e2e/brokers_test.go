@@ -13,6 +13,7 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -528,4 +529,27 @@ func BenchmarkOrdinaryClients(b *testing.B) {
 		b.ReportMetric(n/time.Since(began).Seconds(), "read/s")
 		r.Close()
 	}
+}
+
+// TestClientInJavaScript: a client in another language writes, reads with a group, and goes on where the group was.
+func TestClientInJavaScript(t *testing.T) {
+	p, at := serveBrokers(t, t.TempDir(), "127.0.0.1:0", "127.0.0.1:0")
+	ctx, cancel := context.WithTimeout(t.Context(), patience)
+	defer cancel()
+	modules, err := filepath.Abs("../console/node_modules")
+	if err != nil {
+		t.Fatal(err)
+	}
+	cmd := exec.CommandContext(ctx, "node", "testdata/client.cjs", at, "words")
+	cmd.Env = append(os.Environ(), "NODE_PATH="+modules)
+	var errs bytes.Buffer
+	cmd.Stderr = &errs
+	out, err := cmd.Output()
+	if err != nil {
+		t.Fatalf("%v\n%s", err, errs.String())
+	}
+	if got := strings.TrimSpace(string(out)); got != `{"first":[0,499,500],"second":[500,599,100]}` {
+		t.Errorf("%s\n%s", got, errs.String())
+	}
+	p.stop()
 }

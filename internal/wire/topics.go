@@ -107,6 +107,7 @@ func (s *Server) createTopics(r *request, q *kmsg.CreateTopicsRequest) kmsg.Resp
 	for _, t := range q.Topics {
 		rt := kmsg.NewCreateTopicsResponseTopic()
 		rt.Topic, rt.ReplicationFactor = t.Topic, 1
+		rt.Configs = []kmsg.CreateTopicsResponseTopicConfig{} // some clients take none for a mistake
 		refuse := func(code int16, text string) { rt.ErrorCode, rt.ErrorMessage = code, &text }
 		n := int(t.NumPartitions)
 		if len(t.ReplicaAssignment) > 0 {
