@@ -182,7 +182,6 @@ type schemaDecoder struct {
 	by      map[int]schemaReader
 	bad     map[int]string
 	last    int // the schema of the last message
-	reader  schemaReader
 	targets targets
 	texts   []*column.Vector // whose values lie in the messages
 	rows    []*column.Vector

@@ -162,13 +162,15 @@ func checkRecords(b []byte, n int, first int64) (latest int64, err error) {
 		if !ok || !ok2 || delta != int64(i) {
 			return 0, broken(i)
 		}
-		if at := first + dt; at < firstTime || at > lastTime || dt > lastTime-firstTime || dt < firstTime-lastTime {
-			return 0, &BadBatch{Reason: fmt.Sprintf("record %d of the batch has the time %d, which is none of the years 1 to 9999", i, first+dt), Time: true}
-		} else {
-			latest = max(latest, at)
+		at := first + dt
+		if at < firstTime || at > lastTime || dt > lastTime-firstTime || dt < firstTime-lastTime {
+			return 0, &BadBatch{Reason: fmt.Sprintf("record %d of the batch has the time %d, which is none of the years 1 to 9999", i, at), Time: true}
 		}
-		if !skip(-1) || !skip(-1) {
-			return 0, broken(i)
+		latest = max(latest, at)
+		for range 2 { // the key and the value
+			if !skip(-1) {
+				return 0, broken(i)
+			}
 		}
 		headers, ok := next()
 		if !ok || headers < 0 || headers > int64(len(r)) {
