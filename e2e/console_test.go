@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -374,4 +375,49 @@ func TestFirstLoad(t *testing.T) {
 		t.Logf("%s: %d files, %d bytes", path, len(files), total)
 	}
 	p.stop()
+}
+
+// TestDeclareForm: the form of a declaration has the options that the kinds of places have, and its statement is one that is taken.
+func TestDeclareForm(t *testing.T) {
+	t.Parallel()
+	p := serve(t, t.TempDir())
+	p.apply("CREATE TOPIC reads;")
+	b := browse(t, p.base)
+	b.open("/work")
+	b.do("the form", press("declare-form"), visible(named("declare-address")))
+	b.shows("a built-in topic of the service", "Put it into the text")
+	b.fill(named("declare-name"), "Reads")
+	b.fill(named("declare-address"), "reads")
+	b.fill(named("declare-columns"), "chip VARCHAR, n BIGINT")
+	evaluate[string](b, choose("declare-format", "csv"))
+	b.fill(named("declare-delimiter"), ";")
+	b.shows(`DECLARE STREAM "Reads" (chip VARCHAR, n BIGINT) FROM TOPIC 'reads' (FORMAT csv, DELIMITER ';');`)
+	b.accessible("the form of a declaration")
+	if png := os.Getenv("FIUME_PICTURE"); png != "" {
+		x, err := chromedp.Run(b.ctx, chromedp.CaptureScreenshot())
+		if err == nil {
+			err = os.WriteFile(png, x, 0o600)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	b.do("take it", press("declare-take"))
+	eventually(t, "the statement in the editor", func() bool { return strings.Contains(b.written(), `DECLARE STREAM "Reads"`) })
+	b.shows("no errors")
+	b.do("again", press("declare-form"), visible(named("declare-role")))
+	evaluate[string](b, choose("declare-role", "endpoint"))
+	evaluate[string](b, choose("declare-place", "BROKER"))
+	b.fill(named("declare-name"), "harbour")
+	b.fill(named("declare-address"), "timing@127.0.0.1:9093")
+	b.fill(named("declare-secret"), "harbour")
+	evaluate[string](b, choose("declare-tls", "on"))
+	b.do("take it", press("declare-take"))
+	eventually(t, "both statements in the editor", func() bool {
+		return strings.HasSuffix(strings.TrimSpace(b.written()), `DECLARE ENDPOINT harbour BROKER 'timing@127.0.0.1:9093' SECRET 'harbour' (TLS on);`) && strings.Contains(b.written(), `"Reads"`)
+	})
+	if places, err := p.Places(t.Context()); err != nil || len(places) < 7 || places[0].Place != "BROKER" || len(places[0].Options) < 10 {
+		t.Errorf("%+v %v", places, err)
+	}
+	b.clean()
 }

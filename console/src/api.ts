@@ -22,6 +22,7 @@ export type Diagnostic = Schemas["Diagnostic"];
 export type Lateness = Schemas["Lateness"];
 export type LagBucket = Schemas["LagBucket"];
 export type FunctionEntry = Schemas["FunctionEntry"];
+export type PlaceEntry = Schemas["PlaceEntry"];
 export type Words = Schemas["Words"];
 export type Checked = Schemas["Checked"];
 export type Explanation = Schemas["Explanation"];
@@ -135,6 +136,7 @@ export const api = {
   check: (sql: string) => ask(client.POST("/api/check", { body: { sql, file: "text" } })),
   format: (sql: string) => ask(client.POST("/api/format", { body: { sql: ended(sql), file: "text" } })),
   words: () => ask(client.GET("/api/words", {})),
+  places: () => all<PlaceEntry>((after) => client.GET("/api/places", { params: { query: { after } } })),
   functions: () => all<FunctionEntry>((after) => client.GET("/api/functions", { params: { query: { after } } })),
   tryIt: (body: Schemas["TryRequest"]) => ask(client.POST("/api/try", { body: { ...body, sql: ended(body.sql) } })),
   samples: () => all<SampleInfo>((after) => client.GET("/api/samples", { params: { query: { after } } })),

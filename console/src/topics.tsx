@@ -467,6 +467,18 @@ function OneMessage({ topic, m }: { topic: string; m: Message }) {
         <dd>{moment(m.at)}</dd>
         <dt className="text-soft">Key</dt>
         <dd className="font-mono">{m.key ?? "none"}</dd>
+        {m.headers && (
+          <>
+            <dt className="text-soft">Headers</dt>
+            <dd className="font-mono" data-testid="headers">
+              {Object.entries(m.headers).map(([name, value]) => (
+                <div key={name}>
+                  {name}: {value}
+                </div>
+              ))}
+            </dd>
+          </>
+        )}
       </dl>
       <Scroll as="pre" className="rounded-lg border border-line bg-paper p-3 font-mono text-xs whitespace-pre-wrap">
         <Value m={m} as="json" />

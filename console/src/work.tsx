@@ -34,6 +34,7 @@ import {
 } from "./parts";
 import { Changes, Connections, Reasons, SampleRows } from "./found";
 import { useLiveQuery } from "./live";
+import { DeclareForm } from "./places";
 import { Results } from "./results";
 
 const Editor = lazy(() => import("./editor"));
@@ -90,7 +91,7 @@ export function WorkPage() {
   const [checked, setChecked] = useState<Checked>();
   const [begin, setBegin] = useState("NOW");
   const [chosen, setChosen] = useState<Record<string, number>>({});
-  const [panel, setPanel] = useState<"" | "samples" | "deploy">("");
+  const [panel, setPanel] = useState<"" | "samples" | "deploy" | "declare">("");
   const [tab, setTab] = useState(0);
   const { live, run: runLive, stop, pause, reset } = useLiveQuery();
   const words = useQuery({ queryKey: ["words"], queryFn: api.words, staleTime: 10_000 });
@@ -170,6 +171,9 @@ export function WorkPage() {
             ))}
           </MenuItems>
         </Menu>
+        <Button testid="declare-form" onClick={() => setPanel("declare")}>
+          Declare …
+        </Button>
         <Button
           testid="format"
           disabled={!sql.trim()}
@@ -332,6 +336,19 @@ export function WorkPage() {
       </TabGroup>
       <Panel open={panel === "samples"} title="Samples" wide onClose={() => setPanel("")}>
         <Samples streams={streams} list={samples.data ?? []} chosen={chosen} onChoose={setChosen} />
+      </Panel>
+      <Panel
+        open={panel === "declare"}
+        title="Declare a stream, a table, a sink or an endpoint"
+        wide
+        onClose={() => setPanel("")}
+      >
+        <DeclareForm
+          onText={(text) => {
+            setSql(sql.trim() ? `${sql.trimEnd()}\n${text}\n` : `${text}\n`);
+            setPanel("");
+          }}
+        />
       </Panel>
       <Panel open={panel === "deploy"} title="Deploy" wide onClose={() => setPanel("")}>
         {panel === "deploy" && <Deploy sql={sql} />}

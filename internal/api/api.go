@@ -381,6 +381,10 @@ func (h *handler) routes(a huma.API) {
 		func(ctx context.Context, in *struct{ Paging }) (*body[Page[plan.FunctionEntry]], error) {
 			return paged(h.s.Definitions.Functions(), in.Paging, func(f plan.FunctionEntry) string { return f.Kind + " " + f.Name })
 		})
+	huma.Register(a, op("places", "GET", "/api/places", "The kinds of places that streams, tables and sinks can stand over, with their options", "sql"),
+		func(ctx context.Context, in *struct{ Paging }) (*body[Page[plan.PlaceEntry]], error) {
+			return paged(h.s.Definitions.Current().PlaceEntries(), in.Paging, func(p plan.PlaceEntry) string { return p.Place })
+		})
 	huma.Register(a, op("definition", "GET", "/api/definitions/{name}", "All about something declared", "sql"),
 		func(ctx context.Context, in *Named) (*body[*declare.DefinitionDetail], error) {
 			return answer(h.s.Definitions.Get(in.Name))

@@ -66,9 +66,9 @@ func connectionsPage() string {
 			}
 		}
 		_, rows, _ := cat.OptionRows(p.Kind)
-		b.WriteString("| option | of a | takes | |\n|---|---|---|---|\n")
+		b.WriteString("| option | of a | takes | default | |\n|---|---|---|---|---|\n")
 		for _, r := range rows {
-			fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", r[0], r[1], cell(r[2]), cell(r[3]))
+			fmt.Fprintf(&b, "| `%s` | %s | %s | %s | %s |\n", r[0], r[1], cell(r[2]), cell(r[3]), cell(r[4]))
 		}
 	}
 	return b.String()

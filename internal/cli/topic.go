@@ -10,9 +10,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/url"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
+	"unicode"
 	"unicode/utf8"
 
 	"fiume/internal/api"
@@ -177,6 +181,19 @@ With --follow it shows those that come, until Ctrl-C. --key and --text choose am
 	return topic
 }
 
+// shown is a message on one line: what a terminal would take for its own, and bytes that are no text, are written as escapes.
+func shown(m topics.Message) string {
+	value := m.Value
+	if m.Bytes != nil {
+		value = string(m.Bytes)
+	}
+	if m.Bytes == nil && !strings.ContainsFunc(value, func(r rune) bool { return unicode.IsControl(r) && r != '\t' }) {
+		return value
+	}
+	q := strconv.Quote(value)
+	return q[1 : len(q)-1]
+}
+
 // printMessages prints messages as --output says.
 func (a *app) printMessages(ms []topics.Message) error {
 	w := bufio.NewWriter(a.out)
@@ -202,7 +219,10 @@ func (a *app) printMessages(ms []topics.Message) error {
 			}
 			fmt.Fprintf(w, "%s\n%s", head, hex.Dump(value))
 		default:
-			fmt.Fprintf(w, "%s  %s\n", head, m.Value)
+			fmt.Fprintf(w, "%s  %s\n", head, shown(m))
+			for _, n := range slices.Sorted(maps.Keys(m.Headers)) {
+				fmt.Fprintf(w, "    %s: %s\n", n, m.Headers[n])
+			}
 		}
 	}
 	return w.Flush()

@@ -38,6 +38,11 @@ func (c *Client) Functions(ctx context.Context) ([]plan.FunctionEntry, error) {
 	return pages[plan.FunctionEntry](ctx, c, "/api/functions", nil)
 }
 
+// Places gives the kinds of places that can be declared over, with their options.
+func (c *Client) Places(ctx context.Context) ([]plan.PlaceEntry, error) {
+	return pages[plan.PlaceEntry](ctx, c, "/api/places", nil)
+}
+
 // Definitions gives what has been declared; kind "" means all.
 func (c *Client) Definitions(ctx context.Context, kind string) ([]declare.Definition, error) {
 	return pages[declare.Definition](ctx, c, "/api/definitions", url.Values{"kind": {kind}})

@@ -18,9 +18,9 @@ func SourceOptions() []plan.OptionSpec {
 
 func sourceOptions() []plan.OptionSpec {
 	return []plan.OptionSpec{
-		{Name: "format", Kind: plan.WordOption, Words: []string{"json", "csv", "text", "avro", "protobuf"}, Doc: "how messages are written: json, csv, avro, protobuf, or text, whose lines fill one VARCHAR column; json"},
-		{Name: "delimiter", Kind: plan.WordOption, Doc: "CSV: the character between two fields; ','"},
-		{Name: "quote", Kind: plan.WordOption, Doc: "CSV: the character round a field that has delimiters in it; '\"'"},
+		{Name: "format", Kind: plan.WordOption, Words: []string{"json", "csv", "text", "avro", "protobuf"}, Doc: "how messages are written: json, csv, avro, protobuf, or text, whose lines fill one VARCHAR column", Default: "json"},
+		{Name: "delimiter", Kind: plan.WordOption, Doc: "CSV: the character between two fields", Default: "','"},
+		{Name: "quote", Kind: plan.WordOption, Doc: "CSV: the character round a field that has delimiters in it", Default: "'\"'"},
 		{Name: "null word", Kind: plan.WordOption, Doc: "CSV: a field that reads so, not quoted, is NULL, as an empty one is"},
 		{Name: "bad rows", Kind: plan.WordOption, Words: []string{"keep", "stop"}, Doc: "what a message that is no row does; keep: it is counted and a sample kept"},
 	}
@@ -29,10 +29,10 @@ func sourceOptions() []plan.OptionSpec {
 // schemaOptions say where the schemas of messages are.
 func schemaOptions() []plan.OptionSpec {
 	return []plan.OptionSpec{
-		{Name: "schema", Kind: plan.WordOption, Doc: "Avro, Protobuf: the text of the schema that all messages are written with; made of the columns"},
-		{Name: "message", Kind: plan.WordOption, Doc: "Protobuf: which message of the schema they are; the first"},
+		{Name: "schema", Kind: plan.WordOption, Doc: "Avro, Protobuf: the text of the schema that all messages are written with", Default: "made of the columns"},
+		{Name: "message", Kind: plan.WordOption, Doc: "Protobuf: which message of the schema they are", Default: "the first"},
 		{Name: "schemas", Kind: plan.EndpointOption, Doc: "the endpoint of a registry that has the schemas which the messages name (Avro, Protobuf, JSON); it tells the columns, too"},
-		{Name: "subject", Kind: plan.WordOption, Doc: "with SCHEMAS: what the registry keeps the schemas under; the topic's name and -value"},
+		{Name: "subject", Kind: plan.WordOption, Doc: "with SCHEMAS: what the registry keeps the schemas under", Default: "the topic's name and -value"},
 	}
 }
 
@@ -43,15 +43,15 @@ func LineSourceOptions() []plan.OptionSpec { return lines(sourceOptions()) }
 func SinkOptions() []plan.OptionSpec {
 	return append(sinkOptions(),
 		plan.OptionSpec{Name: "schemas", Kind: plan.EndpointOption, Doc: "the endpoint of a registry that gets the schema of the rows, which each message names then (Avro, Protobuf, JSON)"},
-		plan.OptionSpec{Name: "subject", Kind: plan.WordOption, Doc: "with SCHEMAS: what the registry keeps the schema under; the topic's name and -value"})
+		plan.OptionSpec{Name: "subject", Kind: plan.WordOption, Doc: "with SCHEMAS: what the registry keeps the schema under", Default: "the topic's name and -value"})
 }
 
 func sinkOptions() []plan.OptionSpec {
 	return []plan.OptionSpec{
-		{Name: "format", Kind: plan.WordOption, Words: []string{"json", "csv", "text", "avro", "protobuf"}, Doc: "how rows are written: json, csv, avro, protobuf, or text, the value of the one VARCHAR column; json"},
-		{Name: "delimiter", Kind: plan.WordOption, Doc: "CSV: the character between two fields; ','"},
-		{Name: "quote", Kind: plan.WordOption, Doc: "CSV: the character round a field that has delimiters in it; '\"'"},
-		{Name: "null word", Kind: plan.WordOption, Doc: "CSV: what is written for NULL; nothing"},
+		{Name: "format", Kind: plan.WordOption, Words: []string{"json", "csv", "text", "avro", "protobuf"}, Doc: "how rows are written: json, csv, avro, protobuf, or text, the value of the one VARCHAR column", Default: "json"},
+		{Name: "delimiter", Kind: plan.WordOption, Doc: "CSV: the character between two fields", Default: "','"},
+		{Name: "quote", Kind: plan.WordOption, Doc: "CSV: the character round a field that has delimiters in it", Default: "'\"'"},
+		{Name: "null word", Kind: plan.WordOption, Doc: "CSV: what is written for NULL", Default: "nothing"},
 		{Name: "changes", Kind: plan.WordOption, Words: []string{"full"}, Doc: "full: rows that are replaced and withdrawn are written too, each with a first column _change that says insert, replace or withdraw"},
 	}
 }
@@ -62,7 +62,7 @@ func LineSinkOptions() []plan.OptionSpec { return lines(sinkOptions()) }
 // lines leaves out the formats whose messages are no lines.
 func lines(specs []plan.OptionSpec) []plan.OptionSpec {
 	specs[0].Words = []string{"json", "csv", "text"}
-	specs[0].Doc = "how lines are written: json, csv, or text, which is one VARCHAR column; json"
+	specs[0].Doc = "how lines are written: json, csv, or text, which is one VARCHAR column"
 	return specs
 }
 

@@ -42,12 +42,12 @@ DECLARE SINK far_strong TO BROKER 'strong-reads' VIA harbour (KEY (chip), COMPRE
 	Endpoint: true,
 	Address:  func(address string) error { _, err := parseAddress(address); return err },
 	Options: append(trust.Options(),
-		plan.OptionSpec{Name: "login", Kind: plan.WordOption, Words: []string{"plain", "scram256", "scram512"}, Doc: "how the user of the address shows the secret; scram512"}),
+		plan.OptionSpec{Name: "login", Kind: plan.WordOption, Words: []string{"plain", "scram256", "scram512"}, Doc: "how the user of the address shows the secret", Default: "scram512"}),
 	Source: append(format.SourceOptions(), sourceOptions...),
 	Table:  append(format.SourceOptions(), sourceOptions...),
 	Sink: append(format.SinkOptions(),
 		plan.OptionSpec{Name: "key", Kind: plan.NamesOption, Doc: "the columns that make the message's key, joined with |; rows of a key go to the partition where other clients put it"},
-		plan.OptionSpec{Name: "compress", Kind: plan.WordOption, Words: []string{"none", "gzip", "snappy", "lz4", "zstd"}, Doc: "how batches are packed; none"},
+		plan.OptionSpec{Name: "compress", Kind: plan.WordOption, Words: []string{"none", "gzip", "snappy", "lz4", "zstd"}, Doc: "how batches are packed", Default: "none"},
 		plan.OptionSpec{Name: "repeats", Kind: plan.WordOption, Words: []string{"none", "possible"}, Doc: "possible: rows are sent at once, and after a crash some come twice; none: each row is there once"}),
 	Fits: contract.Fits,
 	Promise: func(out *plan.Op) string {
@@ -60,7 +60,7 @@ DECLARE SINK far_strong TO BROKER 'strong-reads' VIA harbour (KEY (chip), COMPRE
 
 var sourceOptions = []plan.OptionSpec{
 	{Name: "group", Kind: plan.WordOption, Doc: "a group of the brokers': where it has committed, reading begins unless SINCE says where; and when a checkpoint counts our position is committed to it, for monitors"},
-	{Name: "uncommitted", Kind: plan.FlagOption, Doc: "true: messages of transactions that are open or were given up are read, too; false"},
+	{Name: "uncommitted", Kind: plan.FlagOption, Doc: "true: messages of transactions that are open or were given up are read, too", Default: "false"},
 }
 
 // mayAnswer is how long brokers may take to answer a question.

@@ -27,13 +27,13 @@ DECLARE STREAM older (chip VARCHAR, read_at TIMESTAMP) FROM FILES 'older/*.parqu
 DECLARE SINK kept TO FILES 'kept' (FORMAT parquet, COMPRESS zstd, ROLL EVERY 5 MINUTES);`,
 	Traits: plan.Traits{Ends: true, Again: true, LaterSplit: true, Appends: true},
 	Source: append(rowOptions(format.LineSourceOptions()),
-		plan.OptionSpec{Name: "header", Kind: plan.FlagOption, Doc: "CSV: the first record names the columns, which are found by their names; false: by their places; true"}),
+		plan.OptionSpec{Name: "header", Kind: plan.FlagOption, Doc: "CSV: the first record names the columns, which are found by their names; false: by their places", Default: "true"}),
 	Table: append(rowOptions(format.LineSourceOptions()),
-		plan.OptionSpec{Name: "header", Kind: plan.FlagOption, Doc: "CSV: the first record names the columns, which are found by their names; false: by their places; true"},
+		plan.OptionSpec{Name: "header", Kind: plan.FlagOption, Doc: "CSV: the first record names the columns, which are found by their names; false: by their places", Default: "true"},
 		plan.OptionSpec{Name: "refresh every", Kind: plan.DurationOption, Doc: "how often to look whether a file was written anew; 1 SECOND in a job of the service that joins the table, else files are read once"}),
 	Sink: append(rowOptions(format.LineSinkOptions()),
-		plan.OptionSpec{Name: "roll every", Kind: plan.DurationOption, Doc: "how long a part file stays open; 1 MINUTE"},
-		plan.OptionSpec{Name: "compress", Kind: plan.WordOption, Words: []string{"none", "gzip", "zstd"}, Doc: "how part files are packed; none"}),
+		plan.OptionSpec{Name: "roll every", Kind: plan.DurationOption, Doc: "how long a part file stays open", Default: "1 MINUTE"},
+		plan.OptionSpec{Name: "compress", Kind: plan.WordOption, Words: []string{"none", "gzip", "zstd"}, Doc: "how part files are packed", Default: "none"}),
 	Promise: func(*plan.Op) string {
 		return "each row once, in part files that are moved into place whole when a checkpoint has them"
 	},
@@ -42,7 +42,7 @@ DECLARE SINK kept TO FILES 'kept' (FORMAT parquet, COMPRESS zstd, ROLL EVERY 5 M
 // rowOptions adds the formats of files that hold rows by themselves.
 func rowOptions(specs []plan.OptionSpec) []plan.OptionSpec {
 	specs[0].Words = append(specs[0].Words, format.RowFormats...)
-	specs[0].Doc = "how files are written: lines of json, csv, or text, which is one VARCHAR column; or avro or parquet, which hold rows and tell their columns; json"
+	specs[0].Doc = "how files are written: lines of json, csv, or text, which is one VARCHAR column; or avro or parquet, which hold rows and tell their columns"
 	return specs
 }
 

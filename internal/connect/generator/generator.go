@@ -39,13 +39,13 @@ FROM GENERATOR 'made' (ROWS PER SECOND 50, SEED 7, DISORDER 2 SECONDS, LATE 0.01
 		Source: []plan.OptionSpec{
 			{Name: "rows", Kind: plan.NumberOption, Least: 0, Doc: "how many; without end where left out"},
 			{Name: "rows per second", Kind: plan.NumberOption, Least: 1, Doc: "how many a second, which _time follows too; without it, as fast as they are read where ROWS ends them, else 1"},
-			{Name: "seed", Kind: plan.NumberOption, Least: 0, Doc: "what chance begins with: the same seed makes the same rows; 1"},
-			{Name: "begins", Kind: plan.WordOption, Doc: "the _time of the first row, such as '2026-05-17T06:00:00Z'; when the job starts"},
-			{Name: "disorder", Kind: plan.DurationOption, Doc: "_time is up to so much before its turn, each length as likely as the others; 0 SECONDS"},
-			{Name: "late", Kind: plan.ShareOption, Doc: "the share of rows whose _time is before its turn by a minute and the disorder more, and up to as much again; 0"},
+			{Name: "seed", Kind: plan.NumberOption, Least: 0, Doc: "what chance begins with: the same seed makes the same rows", Default: "1"},
+			{Name: "begins", Kind: plan.WordOption, Doc: "the _time of the first row, such as '2026-05-17T06:00:00Z'", Default: "when the job starts"},
+			{Name: "disorder", Kind: plan.DurationOption, Doc: "_time is up to so much before its turn, each length as likely as the others", Default: "0 SECONDS"},
+			{Name: "late", Kind: plan.ShareOption, Doc: "the share of rows whose _time is before its turn by a minute and the disorder more, and up to as much again", Default: "0"},
 			{Name: "bad rows", Kind: plan.WordOption, Words: []string{"keep", "stop"}, Doc: "what a message that is no row does; keep: it is counted and a sample kept"},
-			{Name: "bad", Kind: plan.ShareOption, Doc: "the share of messages that are no rows; 0"},
-			{Name: "splits", Kind: plan.NumberOption, Least: 1, Doc: "how many splits share the rows, each in its turn; 1"},
+			{Name: "bad", Kind: plan.ShareOption, Doc: "the share of messages that are no rows", Default: "0"},
+			{Name: "splits", Kind: plan.NumberOption, Least: 1, Doc: "how many splits share the rows, each in its turn", Default: "1"},
 		},
 	}
 }

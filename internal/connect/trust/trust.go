@@ -12,14 +12,14 @@ import (
 // Options are the options of an endpoint that may be encrypted.
 func Options() []plan.OptionSpec {
 	return append([]plan.OptionSpec{
-		{Name: "tls", Kind: plan.WordOption, Words: []string{"off", "on", "unverified"}, Doc: "on: encrypted, and the server's certificate is checked; unverified: encrypted alone; off"},
+		{Name: "tls", Kind: plan.WordOption, Words: []string{"off", "on", "unverified"}, Doc: "on: encrypted, and the server's certificate is checked; unverified: encrypted alone", Default: "off"},
 	}, Certificates()...)
 }
 
 // Certificates are the options of an endpoint whose address says whether it is encrypted.
 func Certificates() []plan.OptionSpec {
 	return []plan.OptionSpec{
-		{Name: "ca", Kind: plan.WordOption, Doc: "TLS: the secret that holds the certificates of those who may sign the server's (PEM); those of the system"},
+		{Name: "ca", Kind: plan.WordOption, Doc: "TLS: the secret that holds the certificates of those who may sign the server's (PEM)", Default: "those of the system"},
 		{Name: "certificate", Kind: plan.WordOption, Doc: "TLS: the secret that holds our certificate and its key (PEM)"},
 	}
 }

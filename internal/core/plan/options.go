@@ -25,11 +25,12 @@ const (
 
 // OptionSpec describes an option of a place.
 type OptionSpec struct {
-	Name  string
-	Kind  OptionKind
-	Words []string
-	Least float64
-	Doc   string
+	Name    string
+	Kind    OptionKind
+	Words   []string
+	Least   float64
+	Doc     string
+	Default string // in words; "": none
 }
 
 // Options are the checked options of a declaration.

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -33,7 +34,7 @@ func (c *Catalog) PlaceRows() [][]string {
 }
 
 // OptionColumns are the columns of DESCRIBE PLACE.
-var OptionColumns = []string{"option", "of a", "takes", "about"}
+var OptionColumns = []string{"option", "of a", "takes", "default", "about"}
 
 // OptionRows lists the options that a kind of place takes, and says what it is. The error names another one that may be meant.
 func (c *Catalog) OptionRows(name string) (about string, rows [][]string, err error) {
@@ -48,8 +49,8 @@ func (c *Catalog) OptionRows(name string) (about string, rows [][]string, err er
 	rows = [][]string{}
 	add := func(role string, specs []OptionSpec) {
 		for _, s := range specs {
-			row := []string{strings.ToUpper(s.Name), role, s.takes(), s.Doc}
-			same := slices.IndexFunc(rows, func(r []string) bool { return r[0] == row[0] && r[2] == row[2] && r[3] == row[3] })
+			row := []string{strings.ToUpper(s.Name), role, s.Takes(), cmp.Or(s.Default, "-"), s.Doc}
+			same := slices.IndexFunc(rows, func(r []string) bool { return r[0] == row[0] && slices.Equal(r[2:], row[2:]) })
 			if same >= 0 {
 				rows[same][1] += ", " + role
 				continue
@@ -68,8 +69,8 @@ func (c *Catalog) OptionRows(name string) (about string, rows [][]string, err er
 	return p.About + about, rows, nil
 }
 
-// takes says what may stand behind an option.
-func (s OptionSpec) takes() string {
+// Takes says what may stand behind an option.
+func (s OptionSpec) Takes() string {
 	switch s.Kind {
 	case NumberOption:
 		return fmt.Sprintf("a number from %g on", s.Least)
@@ -88,4 +89,51 @@ func (s OptionSpec) takes() string {
 		return strings.Join(s.Words, ", ")
 	}
 	return "a word or text"
+}
+
+// PlaceEntry describes a kind of place, for forms.
+type PlaceEntry struct {
+	Place    string        `json:"place"`
+	About    string        `json:"about"`
+	Example  string        `json:"example" doc:"statements that declare what it can be"`
+	Roles    []string      `json:"roles" doc:"what can be declared over it: stream, table, sink, endpoint"`
+	Endpoint bool          `json:"endpoint" doc:"whether streams, tables and sinks need an endpoint of the kind"`
+	Options  []PlaceOption `json:"options"`
+}
+
+// PlaceOption describes an option.
+type PlaceOption struct {
+	Name    string   `json:"name"`
+	Role    string   `json:"role" doc:"of what it is one: stream, table, sink, endpoint"`
+	Kind    string   `json:"kind" enum:"word,number,duration,share,names,flag,endpoint"`
+	Takes   string   `json:"takes" doc:"in words"`
+	Words   []string `json:"words" doc:"those that it takes; none: any text"`
+	Default string   `json:"default" doc:"in words; nothing where there is none"`
+	About   string   `json:"about"`
+}
+
+var optionKinds = [...]string{WordOption: "word", NumberOption: "number", DurationOption: "duration", ShareOption: "share", NamesOption: "names", FlagOption: "flag", EndpointOption: "endpoint"}
+
+// PlaceEntries describes the kinds of places, in the order of their names.
+func (c *Catalog) PlaceEntries() []PlaceEntry {
+	out := []PlaceEntry{}
+	for _, n := range slices.Sorted(maps.Keys(c.Places)) {
+		p := c.Places[n]
+		e := PlaceEntry{Place: strings.ToUpper(n), About: p.About, Example: p.Example, Roles: []string{}, Endpoint: p.Endpoint && p.Source != nil, Options: []PlaceOption{}}
+		add := func(role string, there bool, specs []OptionSpec) {
+			if !there {
+				return
+			}
+			e.Roles = append(e.Roles, role)
+			for _, s := range specs {
+				e.Options = append(e.Options, PlaceOption{strings.ToUpper(s.Name), role, optionKinds[s.Kind], s.Takes(), append([]string{}, s.Words...), s.Default, s.Doc})
+			}
+		}
+		add("stream", p.Source != nil, p.Source)
+		add("table", p.Table != nil, p.Table)
+		add("sink", p.Sink != nil, p.Sink)
+		add("endpoint", p.Endpoint, p.Options)
+		out = append(out, e)
+	}
+	return out
 }

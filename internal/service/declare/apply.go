@@ -50,9 +50,9 @@ type Script struct {
 
 // topicOptions are those of CREATE TOPIC.
 var topicOptions = []plan.OptionSpec{
-	{Name: "partitions", Kind: plan.NumberOption, Least: 1, Doc: "parts that are read and written in parallel; 4"},
-	{Name: "retain", Kind: plan.DurationOption, Doc: "how long messages are kept; for ever"},
-	{Name: "compact", Kind: plan.FlagOption, Doc: "true: of each key the newest message is kept; empty messages, which delete a key, and what jobs wrote go a day later; false"},
+	{Name: "partitions", Kind: plan.NumberOption, Least: 1, Doc: "parts that are read and written in parallel", Default: "4"},
+	{Name: "retain", Kind: plan.DurationOption, Doc: "how long messages are kept", Default: "for ever"},
+	{Name: "compact", Kind: plan.FlagOption, Doc: "true: of each key the newest message is kept; empty messages, which delete a key, and what jobs wrote go a day later", Default: "false"},
 	{Name: "retain megabytes", Kind: plan.NumberOption, Least: 1, Doc: "how much of a partition is kept"},
 }
 
