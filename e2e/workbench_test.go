@@ -18,7 +18,7 @@ import (
 	"fiume/internal/api"
 	"fiume/internal/catalog"
 	"fiume/internal/core/types"
-	"fiume/internal/format/container"
+	"fiume/internal/format"
 	"fiume/internal/service/jobs"
 	"fiume/internal/service/questions"
 	"fiume/internal/service/samples"
@@ -78,7 +78,7 @@ func TestSamples(t *testing.T) {
 	if err := w.Close(); err != nil {
 		t.Fatal(err)
 	}
-	parquet, err := container.WriteParquet([]types.Field{{Name: "mat", Type: types.Of(types.Varchar)}, {Name: "km", Type: types.Of(types.Double)},
+	parquet, err := format.ParquetOf([]types.Field{{Name: "mat", Type: types.Of(types.Varchar)}, {Name: "km", Type: types.Of(types.Double)},
 		{Name: "seen_at", Type: types.Of(types.Timestamp)}, {Name: "n", Type: types.Of(types.BigInt)}}, objects)
 	if err != nil {
 		t.Fatal(err)

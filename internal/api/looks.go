@@ -13,6 +13,7 @@ import (
 
 	"fiume/internal/catalog"
 	"fiume/internal/core/types"
+	"fiume/internal/format"
 	"fiume/internal/format/container"
 	"fiume/internal/service/declare"
 	"fiume/internal/service/jobs"
@@ -121,7 +122,7 @@ func rowsFile(r FileRequest) (*huma.StreamResponse, error) {
 	case "parquet":
 		var fields []types.Field
 		if fields, err = declare.FieldsOf(r.Columns); err == nil {
-			data, err = container.WriteParquet(fields, r.Rows)
+			data, err = format.ParquetOf(fields, r.Rows)
 		}
 	default:
 		for _, row := range r.Rows {

@@ -1,7 +1,9 @@
 package format
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -13,6 +15,7 @@ import (
 	"fiume/internal/core/column"
 	"fiume/internal/core/eval"
 	"fiume/internal/core/flow"
+	"fiume/internal/core/plan"
 	"fiume/internal/core/types"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -711,6 +714,34 @@ func (p *ParquetWriter) Write(b *column.Batch) error {
 
 // Close writes the end of the file.
 func (p *ParquetWriter) Close() error { return p.w.Close() }
+
+// ParquetOf makes a file of rows that are JSON objects with these columns.
+func ParquetOf(fields []types.Field, rows []json.RawMessage) ([]byte, error) {
+	st := &plan.Stream{Name: "rows", Time: -1, Columns: withoutNotNull(fields)}
+	dec, err := (&Reading{Stream: st, Used: &plan.Use{All: true}}).NewDecoder(nil)
+	if err != nil {
+		return nil, err
+	}
+	var data []byte
+	var ms []flow.Message
+	for i, r := range rows {
+		ms = append(ms, flow.Message{Off: uint32(len(data)), Len: uint32(len(r)), Pos: int64(i)})
+		data = append(data, r...)
+	}
+	var b column.Batch
+	if bad := dec.Decode(slices.Grow(data, flow.Pad), ms, &b); len(bad) > 0 {
+		return nil, fmt.Errorf("row %d cannot be written as Parquet: %s", bad[0].Message+1, bad[0].Reason)
+	}
+	var out bytes.Buffer
+	w, err := NewParquetWriter(&out, st.Columns, "zstd")
+	if err == nil {
+		err = w.Write(&b)
+	}
+	if err == nil {
+		err = w.Close()
+	}
+	return out.Bytes(), err
+}
 
 // arrowOf is how a column is written. Types that Parquet has no word for become text.
 func arrowOf(t types.Type) arrow.DataType {

@@ -2,6 +2,7 @@ package format
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"math/rand/v2"
 	"slices"
@@ -163,6 +164,37 @@ func TestRowFiles(t *testing.T) {
 		if err != nil || len(told) != len(fields) || told[0].Name != "b" || told[0].Type.Kind != types.Boolean {
 			t.Errorf("%v: %v %v", c, told, err)
 		}
+	}
+}
+
+// TestParquetOf: rows as JSON become a file that has just them.
+func TestParquetOf(t *testing.T) {
+	fields := columnsOf(t, allColumns)
+	b := batchOf(rand.New(rand.NewPCG(8, 8)), fields, 300)
+	var rows []json.RawMessage
+	show := NewJSONEncoder(fields)
+	for i := range b.N {
+		rows = append(rows, show.Append(nil, b, i))
+	}
+	data, err := ParquetOf(fields, rows)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f, err := OpenRowFile("parquet", bytes.NewReader(data), int64(len(data)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	got, rejects := readAll(t, f, fields, &plan.Use{All: true})
+	if rejects != nil || len(got) != len(rows) {
+		t.Fatalf("%d rows, %v", len(got), rejects)
+	}
+	for i := range got {
+		if got[i] != string(rows[i]) {
+			t.Fatalf("row %d is %s, and was %s", i, got[i], rows[i])
+		}
+	}
+	if _, err := ParquetOf(fields, []json.RawMessage{[]byte(`{"n":"x"}`)}); err == nil || !strings.Contains(err.Error(), "row 1") {
+		t.Error(err)
 	}
 }
 

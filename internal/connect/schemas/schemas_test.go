@@ -91,7 +91,7 @@ func TestSchemas(t *testing.T) {
 				}
 				slices.Sort(want)
 				for until := time.Now().Add(time.Minute); ; {
-					got := valuesOf(t, log.Topic("out"))
+					got := kit.Values(t, log.Topic("out"))
 					if slices.Equal(got, want) {
 						return
 					}
@@ -111,7 +111,7 @@ func TestSchemas(t *testing.T) {
 			}
 			send(1000, 1200)
 			third.Start(t)
-			third.Until(t, "the new rows are written", func() bool { return len(valuesOf(t, log.Topic("mid"))) == 700 })
+			third.Until(t, "the new rows are written", func() bool { return len(kit.Values(t, log.Topic("mid"))) == 700 })
 			reg.away.Store(true)
 			second.Start(t)
 			if f == "json" { // its messages need no schema
@@ -137,27 +137,6 @@ func TestSchemas(t *testing.T) {
 			}
 		})
 	}
-}
-
-func valuesOf(t *testing.T, topic *topiclog.Topic) (out []string) {
-	t.Helper()
-	for _, p := range topic.Partitions() {
-		for at := p.First(); ; {
-			b, next, err := p.Read(at, nil, 1<<20)
-			if err != nil {
-				t.Fatal(err)
-			}
-			if next == at {
-				break
-			}
-			if err := topiclog.Views(b, at, func(v topiclog.View) { out = append(out, string(b[v.From:v.To])) }); err != nil {
-				t.Fatal(err)
-			}
-			at = next
-		}
-	}
-	slices.Sort(out)
-	return out
 }
 
 // TestOthersRead: what a sink writes is read by another program with the schema that the registry gives it.
@@ -186,11 +165,11 @@ func TestOthersRead(t *testing.T) {
 	job := kit.New(t, "DECLARE ENDPOINT reg REGISTRY '"+reg.URL+`'; DECLARE STREAM s (chip VARCHAR, at TIMESTAMP) FROM TOPIC 'in';
 		DECLARE SINK out TO TOPIC 'out' (FORMAT avro, SCHEMAS reg, SUBJECT 'reads'); CREATE JOB j AS SELECT chip, at FROM s ROUTE TO out;`, contract.Env{Topics: log})
 	job.Start(t)
-	job.Until(t, "a row is there", func() bool { return len(valuesOf(t, log.Topic("out"))) == 1 })
+	job.Until(t, "a row is there", func() bool { return len(kit.Values(t, log.Topic("out"))) == 1 })
 	if err := job.Stop(); err != nil {
 		t.Fatal(err)
 	}
-	m := []byte(valuesOf(t, log.Topic("out"))[0])
+	m := []byte(kit.Values(t, log.Topic("out"))[0])
 	s, err := c.SchemaByID(t.Context(), int(binary.BigEndian.Uint32(m[1:5])))
 	if err != nil {
 		t.Fatal(err)

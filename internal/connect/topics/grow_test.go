@@ -14,27 +14,6 @@ import (
 	"fiume/internal/trial/kit"
 )
 
-func values(t *testing.T, topic *topiclog.Topic) (out []string) {
-	t.Helper()
-	for _, p := range topic.Partitions() {
-		for at := p.First(); ; {
-			b, next, err := p.Read(at, nil, 1<<20)
-			if err != nil {
-				t.Fatal(err)
-			}
-			if next == at {
-				break
-			}
-			if err := topiclog.Views(b, at, func(v topiclog.View) { out = append(out, string(b[v.From:v.To])) }); err != nil {
-				t.Fatal(err)
-			}
-			at = next
-		}
-	}
-	slices.Sort(out)
-	return out
-}
-
 // TestGrows: topics that a job reads and writes get partitions while it runs and is killed. Each row is there once, in windows, too, and a batch that comes again under
 // its name is known, whatever the number of partitions was; all is so after the log was opened anew.
 func TestGrows(t *testing.T) {
@@ -137,7 +116,7 @@ func TestGrows(t *testing.T) {
 	if late > 0 {
 		t.Errorf("%d rows are late", late)
 	}
-	if got := values(t, log.Topic("in")); len(got) != n {
+	if got := kit.Values(t, log.Topic("in")); len(got) != n {
 		t.Errorf("%d messages, wanted %d", len(got), n)
 	}
 	var want []string
@@ -147,10 +126,10 @@ func TestGrows(t *testing.T) {
 		}
 	}
 	slices.Sort(want)
-	if got := values(t, log.Topic("odd")); !slices.Equal(got, want) {
+	if got := kit.Values(t, log.Topic("odd")); !slices.Equal(got, want) {
 		t.Errorf("%d odd rows, wanted %d", len(got), len(want))
 	}
-	counts := values(t, log.Topic("counts"))
+	counts := kit.Values(t, log.Topic("counts"))
 	for i, c := range counts {
 		if i > 0 && c == counts[i-1] || !strings.HasSuffix(c, `"k":500}`) {
 			t.Errorf("a window: %s", c)

@@ -12,14 +12,6 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"fiume/internal/core/types"
-
-	"github.com/apache/arrow-go/v18/arrow"
-	"github.com/apache/arrow-go/v18/arrow/array"
-	"github.com/apache/arrow-go/v18/arrow/memory"
-	"github.com/apache/arrow-go/v18/parquet"
-	"github.com/apache/arrow-go/v18/parquet/compress"
-	"github.com/apache/arrow-go/v18/parquet/pqarrow"
 	"golang.org/x/text/encoding/unicode"
 	"golang.org/x/text/transform"
 )
@@ -223,94 +215,6 @@ func WriteCSV(names []string, rows []json.RawMessage) ([]byte, error) {
 		put(fields, null)
 	}
 	return b.Bytes(), nil
-}
-
-// WriteParquet makes a Parquet file of rows, which are JSON objects with these columns.
-func WriteParquet(columns []types.Field, rows []json.RawMessage) ([]byte, error) {
-	var fields []arrow.Field
-	for _, c := range columns {
-		fields = append(fields, arrow.Field{Name: c.Name, Type: arrowType(c.Type), Nullable: true})
-	}
-	schema := arrow.NewSchema(fields, nil)
-	var text bytes.Buffer
-	text.WriteByte('[')
-	for i, row := range rows {
-		if i > 0 {
-			text.WriteByte(',')
-		}
-		var cells map[string]json.RawMessage
-		if err := json.Unmarshal(row, &cells); err != nil {
-			return nil, err
-		}
-		for _, c := range columns {
-			cells[c.Name] = fitting(c.Type, cells[c.Name])
-		}
-		b, err := json.Marshal(cells)
-		if err != nil {
-			return nil, err
-		}
-		text.Write(b)
-	}
-	text.WriteByte(']')
-	rec, _, err := array.RecordFromJSON(memory.DefaultAllocator, schema, &text)
-	if err != nil {
-		return nil, fmt.Errorf("the rows cannot be written as Parquet: %w", err)
-	}
-	defer rec.Release()
-	var out bytes.Buffer
-	w, err := pqarrow.NewFileWriter(schema, &out, parquet.NewWriterProperties(parquet.WithCompression(compress.Codecs.Zstd)), pqarrow.DefaultWriterProps())
-	if err != nil {
-		return nil, err
-	}
-	if err := w.Write(rec); err != nil {
-		return nil, errors.Join(err, w.Close())
-	}
-	if err := w.Close(); err != nil {
-		return nil, err
-	}
-	return out.Bytes(), nil
-}
-
-// arrowType is how a column is written. Types that Parquet has no word for become text.
-func arrowType(t types.Type) arrow.DataType {
-	switch t.Kind {
-	case types.Boolean:
-		return arrow.FixedWidthTypes.Boolean
-	case types.Int:
-		return arrow.PrimitiveTypes.Int32
-	case types.BigInt:
-		return arrow.PrimitiveTypes.Int64
-	case types.Double:
-		return arrow.PrimitiveTypes.Float64
-	case types.Decimal:
-		return &arrow.Decimal128Type{Precision: int32(t.Precision), Scale: int32(t.Scale)}
-	case types.Date:
-		return arrow.FixedWidthTypes.Date32
-	case types.Timestamp:
-		return &arrow.TimestampType{Unit: arrow.Microsecond, TimeZone: "UTC"}
-	}
-	return arrow.BinaryTypes.String
-}
-
-// fitting makes the JSON of a value what the reader of arrow takes for its type.
-func fitting(t types.Type, raw json.RawMessage) json.RawMessage {
-	if len(raw) == 0 || string(raw) == "null" {
-		return json.RawMessage("null")
-	}
-	switch t.Kind {
-	case types.Boolean, types.Int, types.BigInt, types.Double, types.Date, types.Timestamp:
-		return raw
-	case types.Decimal:
-		if raw[0] != '"' {
-			return json.RawMessage(`"` + string(raw) + `"`)
-		}
-		return raw
-	}
-	if raw[0] == '"' {
-		return raw
-	}
-	b, _ := json.Marshal(string(raw)) // a text is always written
-	return b
 }
 
 // CSVFields takes one record apart.

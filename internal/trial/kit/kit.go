@@ -21,6 +21,7 @@ import (
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/disk"
+	"fiume/internal/topiclog"
 )
 
 // Job is a job that goes on from its checkpoints.
@@ -208,4 +209,26 @@ func Rows(t testing.TB, src string, env contract.Env, parallelism int) (out []st
 	err = j.Run(ctx)
 	slices.Sort(out)
 	return out, j.Status(), err
+}
+
+// Values gives the values of a topic's messages, sorted.
+func Values(t testing.TB, topic *topiclog.Topic) (out []string) {
+	t.Helper()
+	for _, p := range topic.Partitions() {
+		for at := p.First(); ; {
+			b, next, err := p.Read(at, nil, 1<<20)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if next == at {
+				break
+			}
+			if err := topiclog.Views(b, at, func(v topiclog.View) { out = append(out, string(b[v.From:v.To])) }); err != nil {
+				t.Fatal(err)
+			}
+			at = next
+		}
+	}
+	slices.Sort(out)
+	return out
 }
