@@ -37,7 +37,7 @@ AT_ONCE := ./internal/core/flow ./internal/checkpoint ./internal/topiclog ./inte
 # The race detector needs a C compiler. Generated tests run fewer seeds under it, since it makes them ten times slower.
 test-race: setup build
 	SEEDS=6 DAMAGED=6 GROWING=10 go test -race -count=1 -timeout 20m -skip 'TestBatchesAreCut|TestEndlessRow|TestValuesAreBounded|TestGroupsAreBounded' $(AT_ONCE)
-	FIUME_RACE=1 COMMANDS=40 JOBS=4 go test -count=1 -timeout 10m -run 'TestLives|TestVersions' ./e2e
+	FIUME_RACE=1 COMMANDS=40 JOBS=4 go test -count=1 -timeout 10m -run 'TestLives|TestVersions|TestOrdinaryClients|TestGroupsOfClients' ./e2e
 
 test-cluster:
 	./scripts/cluster.sh
