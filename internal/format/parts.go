@@ -97,7 +97,7 @@ func (d *partsDecoder) fill(m *flow.Message, row, n int) {
 	}
 	if v := d.parts[plan.HeadersPart]; v != nil {
 		from := v.Kids[0].Len()
-		eachHeader(m.Headers, func(name, value []byte) {
+		EachHeader(m.Headers, func(name, value []byte) {
 			for k := from; k < v.Kids[0].Len(); k++ { // of two with one name the last counts
 				if bytes.Equal(v.Kids[0].Text(k), name) {
 					v.Kids[1].Set(k, v.Kids[1].Len(), textOrNull(value))
@@ -138,9 +138,9 @@ func textOrNull(b []byte) types.Value {
 	return types.Value{Kind: types.Varchar, S: string(bytes.ToValidUTF8(b, []byte("�")))}
 }
 
-// eachHeader gives the headers of a message, which are written as the brokers' format writes them: their number, then names and values with their
+// EachHeader gives the headers of a message, which are written as the brokers' format writes them: their number, then names and values with their
 // lengths. It ends with what is broken.
-func eachHeader(b []byte, each func(name, value []byte)) {
+func EachHeader(b []byte, each func(name, value []byte)) {
 	next := func() ([]byte, bool) {
 		n, k := binary.Varint(b)
 		if k <= 0 || n > int64(len(b)-k) {
@@ -189,7 +189,7 @@ func AppendHeaders(dst []byte, n int, at func(i int) (name string, value []byte)
 // Headers gives headers that are written so, by their names.
 func Headers(b []byte) map[string]string {
 	var out map[string]string
-	eachHeader(b, func(name, value []byte) {
+	EachHeader(b, func(name, value []byte) {
 		if out == nil {
 			out = map[string]string{}
 		}

@@ -21,6 +21,8 @@ type Record struct {
 	Key   []byte // nil: no key
 	Value []byte
 	At    int64
+	// Headers are written as the format of batches writes them: their number, then names and values with their lengths; nil: none.
+	Headers []byte
 }
 
 var castagnoli = sync.OnceValue(func() *crc32.Table { return crc32.MakeTable(crc32.Castagnoli) })
@@ -48,7 +50,13 @@ func encodeBatch(dst []byte, base, producer int64, epoch int16, sequence int32, 
 	for i, r := range recs {
 		rec := kmsg.Record{TimestampDelta64: r.At/1000 - first, OffsetDelta: int32(i), Key: r.Key, Value: r.Value}
 		rec.Length = int32(recordLength(&rec))
+		if r.Headers == nil {
+			body = rec.AppendTo(body)
+			continue
+		}
+		rec.Length += int32(len(r.Headers) - 1)
 		body = rec.AppendTo(body)
+		body = append(body[:len(body)-1], r.Headers...) // in the place of their number, 0
 	}
 	b := kmsg.RecordBatch{FirstOffset: base, Length: int32(headSize - lengthAt - 4 + len(body)), PartitionLeaderEpoch: 0, Magic: 2,
 		LastOffsetDelta: int32(len(recs) - 1), FirstTimestamp: first, MaxTimestamp: latest, ProducerID: producer, ProducerEpoch: epoch, FirstSequence: sequence,

@@ -47,6 +47,7 @@ DECLARE SINK far_strong TO BROKER 'strong-reads' VIA harbour (KEY (chip), COMPRE
 	Table:  append(format.SourceOptions(), sourceOptions...),
 	Sink: append(format.SinkOptions(),
 		plan.OptionSpec{Name: "key", Kind: plan.NamesOption, Doc: "the columns that make the message's key, joined with |; rows of a key go to the partition where other clients put it"},
+		plan.OptionSpec{Name: "headers", Kind: plan.NamesOption, Doc: "columns that become headers of the messages, as text, and are left out of their values"},
 		plan.OptionSpec{Name: "compress", Kind: plan.WordOption, Words: []string{"none", "gzip", "snappy", "lz4", "zstd"}, Doc: "how batches are packed", Default: "none"},
 		plan.OptionSpec{Name: "repeats", Kind: plan.WordOption, Words: []string{"none", "possible"}, Doc: "possible: rows are sent at once, and after a crash some come twice; none: each row is there once"}),
 	Fits: contract.Fits,
@@ -181,10 +182,11 @@ func (connector) CheckSink(ctx context.Context, env *contract.Env, out *plan.Op)
 	if err := plainName(out.Sink.Address); err != nil {
 		return err
 	}
-	if _, err := text.KeyColumns(out); err != nil {
+	layout, err := text.LayoutOf(out)
+	if err != nil {
 		return err
 	}
-	w, err := env.Writing(out, out.Fields)
+	w, err := env.Writing(out, layout.Values())
 	if err == nil {
 		err = w.Check()
 	}

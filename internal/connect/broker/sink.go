@@ -37,7 +37,7 @@ type Sink struct {
 	topic   string
 	options plan.Options
 	writing *format.Writing
-	key     []int
+	layout  text.Layout
 	more    []kgo.Opt
 	spools  bool        // the run takes checkpoints, and rows are there once
 	direct  bool        // rows are sent at once
@@ -65,18 +65,18 @@ const asksEvery = time.Minute
 
 // openSink connects and looks for the topic.
 func openSink(env *contract.Env, out *plan.Op) (flow.Sink, error) {
-	key, err := text.KeyColumns(out)
+	layout, err := text.LayoutOf(out)
 	if err != nil {
 		return nil, err
 	}
 	if err := plainName(out.Sink.Address); err != nil {
 		return nil, err
 	}
-	w, err := env.Writing(out, out.Fields)
+	w, err := env.Writing(out, layout.Values())
 	if err != nil {
 		return nil, err
 	}
-	s := &Sink{e: out.Sink.Via, writing: w, access: env.Secrets, topic: out.Sink.Address, options: out.Sink.Options, key: key, direct: repeats(out)}
+	s := &Sink{e: out.Sink.Via, writing: w, access: env.Secrets, topic: out.Sink.Address, options: out.Sink.Options, layout: layout, direct: repeats(out)}
 	s.Sink = &spool.Sink{FS: env.FS(), Dir: env.Spool(out), Target: s}
 	pack := map[string]kgo.CompressionCodec{"gzip": kgo.GzipCompression(), "snappy": kgo.SnappyCompression(), "lz4": kgo.Lz4Compression(), "zstd": kgo.ZstdCompression()}
 	codec, ok := pack[s.options.Word("compress", "none")]
@@ -120,7 +120,7 @@ func (s *Sink) whereEnds(ctx context.Context, c *kgo.Client) (map[int32]int64, e
 // NewEncoder implements flow.Sink.
 func (s *Sink) NewEncoder(fields []types.Field) (flow.Encoder, error) {
 	enc, err := s.writing.NewEncoder()
-	return text.NewKeyed(enc, s.key), err
+	return text.NewKeyed(enc, s.layout), err
 }
 
 // Resume implements flow.Exact.
@@ -178,14 +178,17 @@ func (s *Sink) sent(err error) error {
 // spooled writes the messages of a payload: for each the length of its key plus one, or 0 for none, the key, the length of its value plus one, or 0 for
 // none, the value; lengths as varints. An empty value of a message with a key says that the row of the key is gone.
 func spooled(p flow.Payload) []byte {
-	keys, _ := p.Any.([][]byte)
+	sides := text.SidesOf(p)
 	b := make([]byte, 0, len(p.Bytes)+8*len(p.Ends))
 	from := 0
 	for i, end := range p.Ends {
-		if keys == nil {
+		if sides.Headers != nil {
+			b = spool.AppendSide(b, sides.Headers[i])
+		}
+		if sides.Keys == nil {
 			b = binary.AppendUvarint(b, 0)
 		} else {
-			b = append(binary.AppendUvarint(b, uint64(len(keys[i]))+1), keys[i]...)
+			b = append(binary.AppendUvarint(b, uint64(len(sides.Keys[i]))+1), sides.Keys[i]...)
 		}
 		if from == end {
 			b = binary.AppendUvarint(b, 0)
@@ -217,6 +220,13 @@ func (s *Sink) records(b []byte) (recs []*kgo.Record, err error) {
 	}
 	for len(b) > 0 && err == nil {
 		r := &kgo.Record{}
+		var headers []byte
+		if headers, b, err = spool.TakeSide(b); err != nil {
+			return nil, err
+		}
+		format.EachHeader(headers, func(name, value []byte) {
+			r.Headers = append(r.Headers, kgo.RecordHeader{Key: string(name), Value: value})
+		})
 		r.Key = part()
 		r.Value = part()
 		recs = append(recs, r)

@@ -4,6 +4,7 @@
 package spool
 
 import (
+	"bytes"
 	"crypto/rand"
 	"encoding/binary"
 	"encoding/hex"
@@ -283,3 +284,24 @@ func (s *Sink) Waiting() int64 {
 }
 
 var _ flow.Exact = (*Sink)(nil)
+
+// A message that is spooled begins with the length of its key. One that has headers begins with a length that no other has, written in two bytes where
+// one would do, and the headers.
+var sideMark = []byte{0x80, 0}
+
+// AppendSide writes headers before a message.
+func AppendSide(b, headers []byte) []byte {
+	return append(binary.AppendUvarint(append(b, sideMark...), uint64(len(headers))), headers...)
+}
+
+// TakeSide reads the headers before a message, nil where it has none, and gives what follows them.
+func TakeSide(b []byte) (headers, rest []byte, err error) {
+	if !bytes.HasPrefix(b, sideMark) {
+		return nil, b, nil
+	}
+	n, k := binary.Uvarint(b[2:])
+	if k <= 0 || n > uint64(len(b)-2-k) {
+		return nil, nil, errors.New("spooled messages are cut short")
+	}
+	return b[2+k : 2+k+int(n)], b[2+k+int(n):], nil
+}

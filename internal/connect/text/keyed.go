@@ -2,6 +2,7 @@ package text
 
 import (
 	"fmt"
+	"slices"
 
 	"fiume/internal/core/column"
 	"fiume/internal/core/flow"
@@ -10,30 +11,85 @@ import (
 	"fiume/internal/format"
 )
 
-// KeyColumns gives the columns that make the messages' key.
-func KeyColumns(out *plan.Op) (key []int, err error) {
+// Layout says what of the rows is the messages' keys, what their headers, and what their values.
+type Layout struct {
+	Key     []int // columns that make the key, joined with |; nil: there are no keys
+	Headers []int // columns that become headers, and are left out of the value
+	values  []int // the rest; nil: all columns
+	fields  []types.Field
+}
+
+// LayoutOf reads the options KEY and HEADERS of a sink.
+func LayoutOf(out *plan.Op) (l Layout, err error) {
+	l.fields = out.Fields
+	if l.Key, err = columnsOf(out, "key"); err != nil {
+		return l, err
+	}
+	if l.Headers, err = columnsOf(out, "headers"); err != nil || l.Headers == nil {
+		return l, err
+	}
+	l.values = []int{}
+	for i, f := range out.Fields {
+		if slices.Contains(l.Headers, i) {
+			if f.Type.IsNested() {
+				return l, fmt.Errorf("HEADERS names %q, which is %s: headers are texts", f.Name, f.Type)
+			}
+			continue
+		}
+		l.values = append(l.values, i)
+	}
+	if len(l.values) == 0 {
+		return l, fmt.Errorf("HEADERS names all columns, and none is left for the value")
+	}
+	return l, nil
+}
+
+func columnsOf(out *plan.Op, option string) (cols []int, err error) {
 	row := types.Type{Kind: types.Row, Fields: out.Fields}
-	for _, k := range out.Sink.Options.Names("key") {
+	for _, k := range out.Sink.Options.Names(option) {
 		i := row.FieldIndex(k)
 		if i < 0 {
-			return nil, fmt.Errorf("KEY names %q, which the rows do not have", k)
+			return nil, fmt.Errorf("%s names %q, which the rows do not have", map[string]string{"key": "KEY", "headers": "HEADERS"}[option], k)
 		}
-		key = append(key, i)
+		cols = append(cols, i)
 	}
-	return key, nil
+	return cols, nil
 }
 
-// Keyed is a flow.Encoder of messages with keys: a payload has them in Any, as [][]byte, or nil where there are none. A row that is taken back is an
-// empty message.
+// Values are the columns of the messages' values.
+func (l Layout) Values() []types.Field {
+	if l.values == nil {
+		return l.fields
+	}
+	var out []types.Field
+	for _, i := range l.values {
+		out = append(out, l.fields[i])
+	}
+	return out
+}
+
+// Sides are what the messages of a payload have beside their values; a payload has them in Any.
+type Sides struct {
+	Keys    [][]byte // nil where there are none
+	Headers [][]byte // as format.AppendHeaders writes them; nil where there are none
+}
+
+// SidesOf gives those of a payload.
+func SidesOf(p flow.Payload) Sides {
+	s, _ := p.Any.(Sides)
+	return s
+}
+
+// Keyed is a flow.Encoder of messages with keys and headers. A row that is taken back is an empty message.
 type Keyed struct {
 	*Lines
-	key  []int
-	keys [][]byte
+	layout Layout
+	sides  Sides
 }
 
-// NewKeyed makes an encoder; key has the columns of the key, nil where there is none.
-func NewKeyed(enc format.Encoder, key []int) *Keyed {
-	return &Keyed{Lines: NewLines(enc, ""), key: key}
+// NewKeyed makes an encoder; enc writes the columns of the values.
+func NewKeyed(enc format.Encoder, l Layout) *Keyed {
+	return &Keyed{Lines: NewLines(enc, ""), layout: l}
 }
 
 // Add implements flow.Encoder.
@@ -41,25 +97,43 @@ func (e *Keyed) Add(b *column.Batch) {
 	if b.Change != nil {
 		b = e.latest(b)
 	}
+	value := b
+	if e.layout.values != nil {
+		view := *b
+		view.Cols = make([]*column.Vector, len(e.layout.values))
+		for i, c := range e.layout.values {
+			view.Cols[i] = b.Cols[c]
+		}
+		value = &view
+	}
 	for i := range b.N {
 		if b.Change != nil && b.Change[i].Takes() {
 			e.Lines.AddEmpty()
 		} else {
-			e.Lines.AddRow(b, i)
+			e.Lines.AddRow(value, i)
 		}
-	}
-	if e.key == nil {
-		return
 	}
 	for i := range b.N {
-		k := []byte{}
-		for c, col := range e.key {
-			if c > 0 {
-				k = append(k, '|')
+		if e.layout.Key != nil {
+			k := []byte{}
+			for c, col := range e.layout.Key {
+				if c > 0 {
+					k = append(k, '|')
+				}
+				k = types.AppendText(k, b.Cols[col].Value(i))
 			}
-			k = types.AppendText(k, b.Cols[col].Value(i))
+			e.sides.Keys = append(e.sides.Keys, k)
 		}
-		e.keys = append(e.keys, k)
+		if e.layout.Headers != nil {
+			e.sides.Headers = append(e.sides.Headers, format.AppendHeaders(nil, len(e.layout.Headers), func(k int) (string, []byte) {
+				col := e.layout.Headers[k]
+				name := e.layout.fields[col].Name
+				if b.Cols[col].Null(i) {
+					return name, nil
+				}
+				return name, types.AppendText([]byte{}, b.Cols[col].Value(i))
+			}))
+		}
 	}
 }
 
@@ -79,6 +153,6 @@ func (e *Keyed) latest(b *column.Batch) *column.Batch {
 // Take implements flow.Encoder.
 func (e *Keyed) Take() flow.Payload {
 	p := e.Lines.Take()
-	p.Any, e.keys = e.keys, nil
+	p.Any, e.sides = e.sides, Sides{}
 	return p
 }

@@ -33,7 +33,7 @@ import (
 type Sink struct {
 	topic   *topiclog.Topic
 	writing *format.Writing
-	key     []int
+	layout  text.Layout
 
 	spool *spool.Sink // holds rows back; nil where they are shown at once
 
@@ -78,10 +78,11 @@ func (connector) CheckSink(_ context.Context, env *contract.Env, out *plan.Op) e
 	if err := there(env, out.Sink.Address); err != nil {
 		return err
 	}
-	if _, err := text.KeyColumns(out); err != nil {
+	layout, err := text.LayoutOf(out)
+	if err != nil {
 		return err
 	}
-	w, err := env.Writing(out, out.Fields)
+	w, err := env.Writing(out, layout.Values())
 	if err == nil {
 		err = w.Check()
 	}
@@ -99,15 +100,15 @@ func (connector) OpenSink(env *contract.Env, out *plan.Op) (flow.Sink, error) {
 
 // NewSink makes the sink of an output that writes to a topic. Spools of rows that are held back stand in dir.
 func NewSink(env *contract.Env, t *topiclog.Topic, out *plan.Op, dir string) (*Sink, error) {
-	key, err := text.KeyColumns(out)
+	layout, err := text.LayoutOf(out)
 	if err != nil {
 		return nil, err
 	}
-	w, err := env.Writing(out, out.Fields)
+	w, err := env.Writing(out, layout.Values())
 	if err != nil {
 		return nil, err
 	}
-	s := &Sink{topic: t, writing: w, key: key}
+	s := &Sink{topic: t, writing: w, layout: layout}
 	s.held = func() *spool.Sink { return &spool.Sink{FS: env.FS(), Dir: dir, Target: &target{topic: t}} }
 	if Held(out) != "" {
 		s.spool = s.held()
@@ -118,18 +119,21 @@ func NewSink(env *contract.Env, t *topiclog.Topic, out *plan.Op, dir string) (*S
 // NewEncoder implements flow.Sink.
 func (s *Sink) NewEncoder(fields []types.Field) (flow.Encoder, error) {
 	enc, err := s.writing.NewEncoder()
-	return text.NewKeyed(enc, s.key), err
+	return text.NewKeyed(enc, s.layout), err
 }
 
 // records lists the messages of a payload.
 func records(p flow.Payload) []topiclog.Record {
-	keys, _ := p.Any.([][]byte)
+	sides := text.SidesOf(p)
 	recs := make([]topiclog.Record, len(p.Ends))
 	from := 0
 	for i, end := range p.Ends {
 		recs[i].Value = p.Bytes[from:end]
-		if keys != nil {
-			recs[i].Key = keys[i]
+		if sides.Keys != nil {
+			recs[i].Key = sides.Keys[i]
+		}
+		if sides.Headers != nil {
+			recs[i].Headers = sides.Headers[i]
 		}
 		from = end
 	}
@@ -375,6 +379,9 @@ func (s *Sink) Close(bool) error { return nil }
 // its value, the value; lengths as varints.
 func appendRecords(b []byte, recs []topiclog.Record) []byte {
 	for _, r := range recs {
+		if r.Headers != nil {
+			b = spool.AppendSide(b, r.Headers)
+		}
 		if r.Key == nil {
 			b = binary.AppendUvarint(b, 0)
 		} else {
@@ -400,6 +407,12 @@ func readRecords(b []byte) (recs []topiclog.Record, err error) {
 	}
 	for len(b) > 0 && err == nil {
 		var r topiclog.Record
+		if r.Headers, b, err = spool.TakeSide(b); err != nil {
+			return nil, err
+		}
+		if len(b) == 0 {
+			return nil, errShort
+		}
 		if b[0] == 0 {
 			b = b[1:]
 		} else if n, k := binary.Uvarint(b); k <= 0 || uint64(len(b)-k) < n-1 {

@@ -39,6 +39,7 @@ DECLARE SINK strong TO TOPIC 'strong-reads' (KEY (chip));`,
 	Table:  format.SourceOptions(),
 	Sink: append(format.SinkOptions(),
 		plan.OptionSpec{Name: "key", Kind: plan.NamesOption, Doc: "the columns that make the message's key, joined with |"},
+		plan.OptionSpec{Name: "headers", Kind: plan.NamesOption, Doc: "columns that become headers of the messages, as text, and are left out of their values"},
 		plan.OptionSpec{Name: "repeats", Kind: plan.WordOption, Words: []string{"none", "possible"}, Doc: "possible: rows are shown at once even where a crash can make some come twice; none: each row is there once"}),
 	Fits: contract.Fits,
 	Promise: func(out *plan.Op) string {
