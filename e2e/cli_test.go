@@ -77,7 +77,10 @@ func TestQueryStops(t *testing.T) {
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	time.Sleep(500 * time.Millisecond)
+	eventually(t, "a row", func() bool { // it runs, and would go on
+		p.fiume(`{"chip":"C1","mat":"start","read_at":"2026-05-17T09:00:00Z"}`+"\n", "topic", "write", "mat-reads").want(t, 0)
+		return strings.Contains(out.String(), "C1")
+	})
 	if err := cmd.Process.Signal(os.Interrupt); err != nil {
 		t.Fatal(err)
 	}
