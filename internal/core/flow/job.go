@@ -355,6 +355,8 @@ var ErrDone = errors.New("the query has all its rows")
 // Close closes sources and sinks. complete says that all rows have been written and all checkpoints told.
 func (j *Job) Close(complete bool) error {
 	j.cancel()
+	j.checkpoint.Lock() // one that is being taken ends, and lets no split join any more
+	defer j.checkpoint.Unlock()
 	j.leaving.Lock()
 	defer j.leaving.Unlock()
 	if j.closed {
