@@ -154,7 +154,7 @@ var mayKnow = map[string][]string{
 }
 
 // helpers are what connectors share.
-var helpers = []string{"contract", "recorded", "roots", "rows", "schemas", "schemas/standin", "spool", "text", "trust"}
+var helpers = []string{"contract", "recorded", "roots", "rows", "schemas", "schemas/standin", "spool", "store", "store/standin", "text", "trust"}
 
 // TestNobodyKnowsPlaces: a connector is one folder and one entry in the list. What others must know of a place they ask as a trait or
 // of its connector, and compare nothing with its name.

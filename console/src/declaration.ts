@@ -43,7 +43,7 @@ export function declaration(d: Declared, of: PlaceEntry) {
     const secret = d.secret.trim() ? ` SECRET ${quoted(d.secret.trim())}` : "";
     return `DECLARE ENDPOINT ${name} ${of.place} ${address}${secret}${behind};`;
   }
-  const via = of.endpoint ? ` VIA ${named(d.via.trim() || "my_endpoint")}` : "";
+  const via = of.endpoint && (d.via.trim() || !of.here) ? ` VIA ${named(d.via.trim() || "my_endpoint")}` : "";
   if (d.role === "sink") return `DECLARE SINK ${name} TO ${of.place} ${address}${via}${behind};`;
   const columns = d.columns.trim() ? ` (${d.columns.trim()})` : " COLUMNS SAMPLED";
   return `DECLARE ${d.role.toUpperCase()} ${name}${columns} FROM ${of.place} ${address}${via}${behind};`;

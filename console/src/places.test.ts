@@ -8,6 +8,7 @@ const broker: PlaceEntry = {
   example: "",
   roles: ["stream", "sink", "endpoint"],
   endpoint: true,
+  here: false,
   options: [
     { name: "FORMAT", role: "stream", kind: "word", takes: "", words: ["json", "csv"], default: "json", about: "" },
     { name: "DELIMITER", role: "stream", kind: "word", takes: "", words: [], default: "','", about: "" },
@@ -39,6 +40,11 @@ describe("the statement of a form", () => {
   it("quotes names that need it", () => {
     const d = { ...begun, role: "sink" as const, name: "My sink", options: { KEY: "chip, Mat" } };
     expect(declaration(d, broker)).toBe(`DECLARE SINK "My sink" TO BROKER 'it''s' VIA harbour (KEY (chip, "Mat"));`);
+  });
+  it("goes without an endpoint where the place may", () => {
+    expect(declaration({ ...begun, via: "" }, broker)).toContain(" VIA my_endpoint;");
+    expect(declaration({ ...begun, via: "" }, { ...broker, here: true })).not.toContain("VIA");
+    expect(declaration(begun, { ...broker, here: true })).toContain(" VIA harbour;");
   });
   it("declares endpoints", () => {
     const d = { ...begun, role: "endpoint" as const, address: "u@h:1", secret: "s", options: { CA: "ca" } };

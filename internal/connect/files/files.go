@@ -17,6 +17,7 @@ import (
 	"fiume/internal/connect/contract"
 	"fiume/internal/connect/recorded"
 	"fiume/internal/connect/roots"
+	"fiume/internal/connect/store"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/format"
@@ -37,28 +38,74 @@ func (connector) OpenSource(env *contract.Env, scan *plan.Op) (flow.Source, erro
 	if env.Durable && scan.Aux {
 		watch = time.Second
 	}
+	if o := scan.Stream.Options; scan.Stream.Via != nil || o.Word("follow", "false") != "false" || o["order"].Word != "" {
+		return openFolder(env, scan, watch)
+	}
 	return Open(scan, cmp.Or(env.Piece, DefaultPiece), watch, env.Roots)
 }
 
 // CheckSource implements contract.Reader.
-func (connector) CheckSource(_ context.Context, env *contract.Env, s *plan.Stream) error {
+func (connector) CheckSource(ctx context.Context, env *contract.Env, s *plan.Stream) error {
+	if s.Via != nil {
+		far, err := farOf(env, s.Via)
+		if err == nil {
+			err = far.Exists(ctx, s.Address)
+		}
+		return err
+	}
 	_, err := env.Roots.Path(s.Address)
+	if done := s.Options.Word("done", "keep"); err == nil && strings.HasPrefix(done, "move ") {
+		_, err = env.Roots.Path(strings.TrimSpace(strings.TrimPrefix(done, "move ")))
+	}
 	return err
+}
+
+// farOf opens the object store of an endpoint.
+func farOf(env *contract.Env, via *plan.Endpoint) (*store.Far, error) {
+	at, err := store.Of(via, env.Secret, nil)
+	if err != nil {
+		return nil, err
+	}
+	return at.(*store.Far), nil
 }
 
 // OpenSink implements contract.Writer.
 func (connector) OpenSink(env *contract.Env, out *plan.Op) (flow.Sink, error) {
-	return OpenSink(env.FS(), out, env.Roots, env.WriterOf(out))
+	if out.Sink.Via == nil {
+		return OpenSink(env.FS(), out, env.Roots, env.WriterOf(out))
+	}
+	far, err := farOf(env, out.Sink.Via)
+	if err != nil {
+		return nil, err
+	}
+	dir := ""
+	if env.Writer != "" {
+		dir = env.Spool(out)
+	}
+	return OpenFar(env.FS(), dir, out, far, env.WriterOf(out))
 }
 
 // CheckSink implements contract.Writer.
-func (connector) CheckSink(_ context.Context, env *contract.Env, out *plan.Op) error {
+func (connector) CheckSink(ctx context.Context, env *contract.Env, out *plan.Op) error {
+	if _, err := cutOf(out.Sink.Options, out.Fields); err != nil {
+		return err
+	}
+	if out.Sink.Via != nil {
+		far, err := farOf(env, out.Sink.Via)
+		if err == nil {
+			err = far.Exists(ctx, out.Sink.Address)
+		}
+		return err
+	}
 	_, err := env.Roots.Path(out.Sink.Address)
 	return err
 }
 
-// Owned implements contract.Owner: the directory, with its links followed.
+// Owned implements contract.Owner: the directory, with its links followed. In an object store the parts of writers have names of their own.
 func (connector) Owned(env *contract.Env, s *plan.Sink) (string, bool) {
+	if s.Via != nil {
+		return "", false
+	}
 	dir, err := env.Roots.Path(s.Address)
 	if err != nil {
 		return "", false // that is said elsewhere
@@ -71,6 +118,9 @@ func (connector) Owned(env *contract.Env, s *plan.Sink) (string, bool) {
 
 // Leave implements contract.Owner.
 func (connector) Leave(env *contract.Env, out *plan.Op) error {
+	if out.Sink.Via != nil {
+		return nil // what was spooled goes with the spool
+	}
 	dir, err := env.Roots.Path(out.Sink.Address)
 	if err != nil {
 		return nil // nothing was written
@@ -79,7 +129,45 @@ func (connector) Leave(env *contract.Env, out *plan.Op) error {
 }
 
 // Test implements contract.Tester.
-func (connector) Test(_ context.Context, env *contract.Env, of contract.Tested, r *contract.Report) {
+func (c connector) Test(ctx context.Context, env *contract.Env, of contract.Tested, r *contract.Report) {
+	switch {
+	case of.Endpoint != nil:
+		var buckets []string
+		far, err := farOf(env, of.Endpoint)
+		if err == nil {
+			buckets, err = far.Buckets(ctx)
+		}
+		r.Saw("reachable", err, fmt.Sprintf("%d buckets", len(buckets)))
+		return
+	case of.Sink != nil && of.Sink.Via != nil:
+		far, err := farOf(env, of.Sink.Via)
+		if err == nil {
+			err = far.Exists(ctx, of.Sink.Address)
+		}
+		if r.Saw("exists", err, "the bucket is there") {
+			r.Saw("writable", far.Probe(ctx, of.Sink.Address), "objects can be made below "+of.Sink.Address)
+		}
+		return
+	case of.Stream != nil && of.Stream.Via != nil:
+		far, err := farOf(env, of.Stream.Via)
+		n, first := 0, ""
+		if err == nil {
+			err = far.Each(ctx, of.Stream.Address, "", func(f store.File) bool {
+				if n++; n == 1 {
+					first = f.Name
+				}
+				return n < 1000
+			})
+		}
+		if !r.Saw("exists", err, fmt.Sprintf("%d objects", n)) || n == 0 {
+			return
+		}
+		s, err := c.Sample(ctx, env, contract.Wanted{Address: first, Via: of.Stream.Via, Limit: 100, Bytes: 1 << 20, Options: of.Stream.Options})
+		if r.Saw("readable", err, "the first object can be read") && s.Format == of.Stream.Options.Word("format", "json") {
+			r.SawRows(env, of, s.Messages, nil)
+		}
+		return
+	}
 	if of.Sink != nil {
 		dir, err := env.Roots.Path(of.Sink.Address)
 		if err == nil {
@@ -121,9 +209,28 @@ func mayWriteTo(dir string) error {
 	}
 }
 
+// List implements contract.Lister: the buckets of an object store, or what lies in the directories for files.
+func (connector) List(ctx context.Context, env *contract.Env, via *plan.Endpoint) (out []string, err error) {
+	if via == nil {
+		return nil, nil
+	}
+	far, err := farOf(env, via)
+	if err != nil {
+		return nil, err
+	}
+	buckets, err := far.Buckets(ctx)
+	for _, b := range buckets {
+		out = append(out, store.Scheme+b+"/")
+	}
+	return out, err
+}
+
 // Sample implements contract.Sampler: messages of a file, of the first one of several, or of one that was uploaded.
-func (connector) Sample(_ context.Context, env *contract.Env, w contract.Wanted) (*contract.Sample, error) {
+func (connector) Sample(ctx context.Context, env *contract.Env, w contract.Wanted) (*contract.Sample, error) {
 	out := &contract.Sample{Name: filepath.Base(w.Address), Origin: "file " + w.Address}
+	if w.Via != nil && w.Data == nil {
+		return out, farSample(ctx, env, out, w)
+	}
 	if w.Data == nil {
 		f, kind, err := rowFile(env.Roots, w.Address)
 		if err != nil {
@@ -154,16 +261,59 @@ func (connector) Sample(_ context.Context, env *contract.Env, w contract.Wanted)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", out.Origin, err)
 	}
+	return out, sampleOf(out, data, w)
+}
+
+// farSample takes a sample of the first object of an address.
+func farSample(ctx context.Context, env *contract.Env, out *contract.Sample, w contract.Wanted) error {
+	out.Origin = "object " + w.Address
+	far, err := farOf(env, w.Via)
+	if err != nil {
+		return err
+	}
+	name := ""
+	if err := far.Each(ctx, w.Address, "", func(f store.File) bool { name = f.Name; return f.Size == 0 }); err != nil {
+		return err
+	}
+	if name == "" {
+		return noFileError(w.Address)
+	}
+	o, err := far.Open(ctx, name)
+	if err != nil {
+		return err
+	}
+	size := o.File().Size
+	b := make([]byte, min(size, int64(w.Bytes)))
+	if n, err := o.ReadAt(b, 0); err != nil && !errors.Is(err, io.EOF) {
+		return err
+	} else if b = b[:n]; int64(n) < size {
+		if kind := container.FormatOf(name, b[:min(4, n)]); slices.Contains(format.RowFormats, kind) {
+			return rowSample(out, kind, o, size, w)
+		}
+		if cut := bytes.LastIndexByte(b, '\n'); cut > 0 { // whole lines
+			b = b[:cut+1]
+		}
+	}
+	data, _, err := container.Unpacked(b, w.Bytes)
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	w.Address = name
+	return sampleOf(out, data, w)
+}
+
+// sampleOf takes a sample of bytes.
+func sampleOf(out *contract.Sample, data []byte, w contract.Wanted) error {
 	out.Format = w.Format
 	if out.Format == "" {
 		out.Format = container.FormatOf(w.Address, data)
 	}
 	if slices.Contains(format.RowFormats, out.Format) {
-		return out, rowSample(out, out.Format, bytes.NewReader(data), int64(len(data)), w)
+		return rowSample(out, out.Format, bytes.NewReader(data), int64(len(data)), w)
 	}
 	values, header, err := container.Messages(out.Format, data, !w.Headless, w.Limit)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", out.Origin, err)
+		return fmt.Errorf("%s: %w", out.Origin, err)
 	}
 	if out.Header = header; out.Format == "csv" {
 		out.Delimiter = container.Delimiter(data)
@@ -172,7 +322,7 @@ func (connector) Sample(_ context.Context, env *contract.Env, w contract.Wanted)
 	for i, v := range values {
 		out.Messages = append(out.Messages, recorded.Message{Offset: int64(i), At: now, Value: v})
 	}
-	return out, nil
+	return nil
 }
 
 // rowFile opens the first file of an address where it holds rows by itself; nil where it does not, or where there is none.

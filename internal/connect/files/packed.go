@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 
 	"fiume/internal/core/flow"
@@ -45,7 +44,7 @@ func unpackerOf(begins string) func(in io.Reader) (io.Reader, func(), error) {
 
 // packed is a packed file, as what is in it. It is an io.ReaderAt that goes forward at no cost, and back by beginning anew.
 type packed struct {
-	file *os.File
+	file io.ReaderAt
 	open func(in io.Reader) (io.Reader, func(), error)
 	in   io.Reader
 	end  func()

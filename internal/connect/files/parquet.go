@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"hash/crc32"
 	"os"
+	"path"
 
 	"fiume/internal/core/column"
 	"fiume/internal/core/flow"
@@ -34,9 +35,9 @@ func (s *Sink) growing(part int) string {
 	return s.hidden(s.name(part))
 }
 
-// convert makes the blocks of the open part a part of Parquet, which is on the disk then, and gives its size and sum.
-func (s *Sink) convert() (size int64, sum uint32, err error) {
-	rows, err := format.OpenRowFile("avro", s.file, s.size)
+// convert makes the blocks of an open part a part of Parquet, which is on the disk then, and gives its size and sum.
+func (s *Sink) convert(o *open) (size int64, sum uint32, err error) {
+	rows, err := format.OpenRowFile("avro", o.file, o.size)
 	if err != nil {
 		return 0, 0, err
 	}
@@ -45,7 +46,7 @@ func (s *Sink) convert() (size int64, sum uint32, err error) {
 	if err != nil {
 		return 0, 0, err
 	}
-	f, err := s.fs.Create(s.hidden(s.name(s.part)))
+	f, err := s.fs.Create(s.hidden(s.name(o.part)))
 	if err != nil {
 		return 0, 0, err
 	}
@@ -86,7 +87,7 @@ func (s *Sink) removeBlocks(parts []part) error {
 	}
 	var errs []error
 	for _, p := range parts {
-		n, _ := s.numberOf(p.Part)
+		n, _ := s.numberOf(path.Base(p.Part))
 		if err := s.fs.Remove(s.blocks(n)); err != nil && !errors.Is(err, os.ErrNotExist) {
 			errs = append(errs, err)
 		}

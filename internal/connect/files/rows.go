@@ -5,11 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"slices"
 	"strings"
 	"sync"
 
+	"fiume/internal/connect/store"
 	"fiume/internal/core/column"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
@@ -28,7 +28,7 @@ type editions struct {
 }
 
 type edition struct {
-	file *os.File
+	file store.Object
 	rows format.RowFile
 }
 
@@ -36,12 +36,8 @@ type edition struct {
 const behind = 2
 
 // add opens a file as the next edition.
-func (e *editions) add(file *os.File, kind string) (format.RowFile, error) {
-	st, err := file.Stat()
-	if err != nil {
-		return nil, err
-	}
-	rows, err := format.OpenRowFile(kind, file, st.Size())
+func (e *editions) add(file store.Object, kind string) (format.RowFile, error) {
+	rows, err := format.OpenRowFile(kind, file, file.File().Size)
 	if err != nil {
 		return nil, err
 	}

@@ -2,40 +2,68 @@ package files
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"fiume/internal/connect/roots"
+	"fiume/internal/connect/store"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/format"
+
+	"github.com/cespare/xxhash/v2"
 )
 
 var described = plan.Place{
 	Kind:  "files",
-	About: "files of a directory or a pattern, below the service's directories for them: lines, also packed with gzip or zstd, Avro, Parquet",
+	About: "files of a directory or a pattern ('**' in it stands for directories), below the service's directories for them or, s3://bucket/…, in an object store: lines, also packed with gzip or zstd, Avro, Parquet",
 	Example: `DECLARE STREAM old_reads (chip VARCHAR, mat VARCHAR, read_at TIMESTAMP)
 	EVENT TIME read_at DELAY 20 SECONDS
 	FROM FILES 'archive/*.csv' (FORMAT csv, DELIMITER ';');
 DECLARE STREAM older (chip VARCHAR, read_at TIMESTAMP) FROM FILES 'older/*.parquet' (FORMAT parquet);
-DECLARE SINK kept TO FILES 'kept' (FORMAT parquet, COMPRESS zstd, ROLL EVERY 5 MINUTES);`,
-	Traits: plan.Traits{Ends: true, Again: true, LaterSplit: true, Appends: true},
+DECLARE STREAM come (chip VARCHAR, mat VARCHAR, read_at TIMESTAMP)
+	EVENT TIME read_at DELAY 20 SECONDS
+	FROM FILES 'inbox/*.csv' (FORMAT csv, FOLLOW true, DONE 'move read');
+DECLARE STREAM said (line VARCHAR) FROM FILES 'logs/*.log' (FORMAT text, FOLLOW lines);
+DECLARE ENDPOINT archive FILES 'https://timing@10.0.0.7:9000' SECRET 'archive';
+DECLARE SINK kept TO FILES 's3://race/kept' VIA archive
+	(FORMAT parquet, COMPRESS zstd, PARTITION BY (mat, read_at), EACH hour, ROLL BEHIND 5 MINUTES);
+DECLARE STREAM kept_reads (chip VARCHAR, mat VARCHAR, read_at TIMESTAMP) FROM FILES 's3://race/kept/**' VIA archive (FORMAT parquet);`,
+	Traits:   plan.Traits{Ends: true, Again: true, LaterSplit: true, Appends: true},
+	Endpoint: true, Here: true, Within: store.Within,
+	Address: func(address string) error { _, err := store.Address(address); return err },
+	Options: store.Options(),
+	Given: func(t plan.Traits, o plan.Options) plan.Traits {
+		t.Ends = o.Word("follow", "false") == "false"
+		return t
+	},
+	Fits: fits,
 	Source: append(rowOptions(format.LineSourceOptions()),
-		plan.OptionSpec{Name: "header", Kind: plan.FlagOption, Doc: "CSV: the first record names the columns, which are found by their names; false: by their places", Default: "true"}),
+		plan.OptionSpec{Name: "header", Kind: plan.FlagOption, Doc: "CSV: the first record names the columns, which are found by their names; false: by their places", Default: "true"},
+		plan.OptionSpec{Name: "follow", Kind: plan.WordOption, Words: []string{"false", "true", "lines"}, Doc: "true: files that come are read, too, each once, as one split in order; lines: files grow, and are rotated, each a split", Default: "false"},
+		plan.OptionSpec{Name: "order", Kind: plan.WordOption, Words: []string{"name", "time"}, Doc: "files are read one behind the other as one split, in the order of their names, or of their times of change; without it each is a split, unless FOLLOW true", Default: "name with FOLLOW true"},
+		plan.OptionSpec{Name: "rest", Kind: plan.DurationOption, Doc: "with FOLLOW: how long a file must not have been written before it is read; one that is moved in is read at once", Default: "2 SECONDS"},
+		plan.OptionSpec{Name: "look every", Kind: plan.DurationOption, Doc: "with FOLLOW: how often it is looked what has come; large folders are listed less often, so that it costs a hundredth of the time", Default: "1 SECOND"},
+		plan.OptionSpec{Name: "done", Kind: plan.WordOption, Doc: "with FOLLOW true, in a job of the service: what becomes of a file when a checkpoint has all of it: keep, delete, or 'move DIRECTORY'", Default: "keep"}),
 	Table: append(rowOptions(format.LineSourceOptions()),
 		plan.OptionSpec{Name: "header", Kind: plan.FlagOption, Doc: "CSV: the first record names the columns, which are found by their names; false: by their places", Default: "true"},
 		plan.OptionSpec{Name: "refresh every", Kind: plan.DurationOption, Doc: "how often to look whether a file was written anew; 1 SECOND in a job of the service that joins the table, else files are read once"}),
 	Sink: append(rowOptions(format.LineSinkOptions()),
 		plan.OptionSpec{Name: "roll every", Kind: plan.DurationOption, Doc: "how long a part file stays open", Default: "1 MINUTE"},
+		plan.OptionSpec{Name: "roll rows", Kind: plan.NumberOption, Least: 1, Doc: "a part file with so many rows is closed with the next checkpoint"},
+		plan.OptionSpec{Name: "roll megabytes", Kind: plan.NumberOption, Least: 1, Doc: "a part file of so many megabytes is closed with the next checkpoint"},
+		plan.OptionSpec{Name: "roll behind", Kind: plan.DurationOption, Doc: "with a column of time in PARTITION BY: the part of an hour, day, month or year is closed when rows have come that are so far behind its end"},
+		plan.OptionSpec{Name: "partition by", Kind: plan.NamesOption, Doc: "columns whose values make a directory for their rows, mat=km-05/day=2026-05-17; one of time stands for its EACH"},
+		plan.OptionSpec{Name: "each", Kind: plan.WordOption, Words: []string{"hour", "day", "month", "year"}, Doc: "what a column of time in PARTITION BY stands for", Default: "day"},
 		plan.OptionSpec{Name: "compress", Kind: plan.WordOption, Words: []string{"none", "gzip", "zstd"}, Doc: "how part files are packed", Default: "none"}),
 	Promise: func(*plan.Op) string {
-		return "each row once, in part files that are moved into place whole when a checkpoint has them"
+		return "each row once, in part files that are moved into place whole, or become objects, when a checkpoint has them"
 	},
 }
 
@@ -63,20 +91,22 @@ func Open(scan *plan.Op, piece int, watch time.Duration, within *roots.Roots) (*
 	if err != nil {
 		return nil, err
 	}
+	near, err := store.Of(nil, nil, within)
+	if err != nil {
+		return nil, err
+	}
 	src := &Source{}
 	for _, n := range names {
-		f, err := os.Open(n)
+		f, err := near.Open(context.Background(), n)
 		if err != nil {
 			return nil, errors.Join(err, src.closeAll())
 		}
-		sp := &split{name: n, file: f, stream: s, used: scan.Used, format: s.Options.Word("format", "json"), piece: piece, fresh: true}
+		sp := &split{within: near, name: n, file: f, stream: s, used: scan.Used, format: s.Options.Word("format", "json"), piece: piece, fresh: true}
 		if scan.OfTable != nil && scan.OfTable.Arrival() && scan.Until.Kind == plan.Default {
 			sp.refresh = time.Duration(s.Options.Duration("refresh every", watch.Microseconds())) * time.Microsecond
 		}
 		src.splits = append(src.splits, sp)
-		if st, err := f.Stat(); err == nil {
-			sp.at = st.ModTime().UnixMicro()
-		}
+		sp.at = f.File().Changed.UnixMicro()
 		if err := sp.begin(); err != nil {
 			return nil, errors.Join(fmt.Errorf("%s: %w", n, err), src.closeAll())
 		}
@@ -104,7 +134,8 @@ func (s *Source) closeAll() error {
 // split reads one file in pieces of whole lines. Positions are byte offsets; places are shown as lines.
 type split struct {
 	name     string
-	file     *os.File
+	within   store.Store
+	file     store.Object
 	in       io.ReaderAt    // the file, or what is packed in it
 	rows     format.RowFile // of a file that holds rows by itself
 	editions editions
@@ -117,6 +148,7 @@ type split struct {
 	notice   string // of what is not as declared
 	pos      int64
 	at       int64 // the file's time of change
+	growing  bool  // a line that is not whole has to wait
 
 	// Of a table that is read again when its file has changed:
 	refresh time.Duration
@@ -160,7 +192,7 @@ func (s *split) Place(pos int64) string {
 			at = m
 		}
 	}
-	f, err := os.Open(s.name)
+	f, err := s.within.Open(context.Background(), s.name)
 	if err != nil {
 		return fmt.Sprintf("%s byte %d", s.name, pos)
 	}
@@ -202,12 +234,8 @@ func (s *split) Resume(pos int64) error {
 		s.pos = pos
 		return nil
 	}
-	st, err := s.file.Stat()
-	if err != nil {
-		return err
-	}
-	if _, ok := s.in.(*packed); !ok && pos > st.Size() {
-		return fmt.Errorf("the file has %d bytes, but had been read up to %d", st.Size(), pos)
+	if _, ok := s.in.(*packed); !ok && pos > s.file.File().Size {
+		return fmt.Errorf("the file has %d bytes, but had been read up to %d", s.file.File().Size, pos)
 	}
 	s.pos = pos
 	return nil
@@ -222,14 +250,14 @@ func (s *split) changed() (bool, error) {
 		return false, nil
 	}
 	s.looked = time.Now()
-	st, err := os.Stat(s.name)
+	now, err := s.within.Stat(context.Background(), s.name)
 	if err != nil {
 		return false, nil // it may be about to be put in place
 	}
-	if old, err := s.file.Stat(); err == nil && os.SameFile(st, old) && st.ModTime().UnixMicro() == s.at {
+	if now.Tag == s.file.File().Tag && now.Changed.UnixMicro() == s.at {
 		return false, nil
 	}
-	f, err := os.Open(s.name)
+	f, err := s.within.Open(context.Background(), s.name)
 	if err != nil {
 		return false, err
 	}
@@ -237,7 +265,7 @@ func (s *split) changed() (bool, error) {
 		err = s.Close()
 	}
 	header := s.header
-	s.file, s.at, s.pos, s.fresh, s.waits = f, st.ModTime().UnixMicro(), 0, true, false
+	s.file, s.at, s.pos, s.fresh, s.waits = f, f.File().Changed.UnixMicro(), 0, true, false
 	if err = errors.Join(err, s.begin()); err == nil && !slices.Equal(header, s.header) {
 		err = fmt.Errorf("the header of %s has changed from %q to %q; start the job anew", s.name, header, s.header)
 	}
@@ -314,6 +342,31 @@ func (s *split) begin() error {
 		return err
 	}
 	return s.Resume(from + int64(end))
+}
+
+// hasLine says whether there is a whole line.
+func (s *split) hasLine() (bool, error) {
+	b := make([]byte, 64<<10)
+	for at := int64(0); ; at += int64(len(b)) {
+		n, err := s.file.ReadAt(b, at)
+		switch {
+		case bytes.IndexByte(b[:n], '\n') >= 0 || at > longestLine:
+			return true, nil
+		case errors.Is(err, io.EOF):
+			return false, nil
+		case err != nil:
+			return false, err
+		}
+	}
+}
+
+// begins gives a sum of the first bytes.
+func (s *split) begins(n int) (uint64, error) {
+	b := make([]byte, n)
+	if _, err := s.file.ReadAt(b, 0); err != nil && !errors.Is(err, io.EOF) {
+		return 0, err
+	}
+	return xxhash.Sum64(b), nil
 }
 
 // packings are forms of files that hold others, and how they begin.
@@ -405,9 +458,12 @@ func (s *split) read(p *flow.Piece) error {
 			return io.EOF
 		}
 		end := n
-		if err == nil {
+		if err == nil || s.growing {
 			end = s.cut(buf[:n])
 			if end == 0 {
+				if err != nil {
+					return io.EOF // more of the line comes
+				}
 				if size >= longestLine {
 					return fmt.Errorf("byte %d: a record is longer than %d MB", s.pos, longestLine>>20)
 				}

@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
 )
 
 // Roots are the directories below which addresses of FILES lie. Nil allows every address, and takes relative ones from
@@ -48,7 +50,7 @@ func (r *Roots) Dirs() []string {
 // outside of the roots, also by way of a link.
 func (r *Roots) Path(address string) (string, error) {
 	if scheme, _, ok := strings.Cut(address, "://"); ok && !strings.ContainsAny(scheme, "/. ") {
-		return "", fmt.Errorf("FILES takes paths of files and directories, and nobody serves %s:// here (%s)", scheme, address)
+		return "", fmt.Errorf("FILES takes paths of files and directories, or s3://bucket/… with VIA and an endpoint; nobody serves %s:// here (%s)", scheme, address)
 	}
 	if r == nil {
 		return address, nil
@@ -108,7 +110,11 @@ func (r *Roots) Names(address string) ([]string, error) {
 		if _, err := r.Path(n); err != nil {
 			return nil, err
 		}
-		if err := regular(n); err != nil {
+		st, err := os.Stat(n)
+		if err == nil {
+			err = Regular(n, st)
+		}
+		if err != nil {
 			return nil, err
 		}
 	}
@@ -142,11 +148,11 @@ func List(address string) ([]string, error) {
 		return nil, err
 	}
 	if strings.ContainsAny(address, "*?[") {
-		names, err = filepath.Glob(address)
+		names, err = doublestar.FilepathGlob(address, doublestar.WithFilesOnly(), doublestar.WithNoHidden())
 		if err != nil {
 			return nil, fmt.Errorf("the pattern %s cannot be read: %w", address, err)
 		}
-		names = slices.DeleteFunc(names, func(n string) bool { return strings.HasPrefix(filepath.Base(n), ".") })
+		slices.Sort(names)
 		if len(names) == 0 {
 			return nil, fmt.Errorf("no file matches %s", address)
 		}
@@ -155,13 +161,12 @@ func List(address string) ([]string, error) {
 	return nil, fmt.Errorf("there is no file or directory %s", address)
 }
 
-// regular refuses what is no file on a disk: a pipe or a device may give nothing for ever, or never end.
-func regular(name string) error {
-	st, err := os.Stat(name)
-	if err == nil && !st.Mode().IsRegular() {
-		err = fmt.Errorf("%s is no regular file but %s", name, kindOf(st.Mode()))
+// Regular refuses what is no file on a disk: a pipe or a device may give nothing for ever, or never end.
+func Regular(name string, st fs.FileInfo) error {
+	if !st.Mode().IsRegular() {
+		return fmt.Errorf("%s is no regular file but %s", name, kindOf(st.Mode()))
 	}
-	return err
+	return nil
 }
 
 func kindOf(m fs.FileMode) string {

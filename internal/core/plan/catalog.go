@@ -20,12 +20,17 @@ type Place struct {
 	Table    []OptionSpec
 	Sink     []OptionSpec
 	Endpoint bool         // needs VIA
+	Here     bool         // with Endpoint: without VIA it is the machine that the service runs on
 	Options  []OptionSpec // of an endpoint
 	// Address says what is wrong with the address of an endpoint, without telling what may be a secret in it; nil: none is looked at.
 	Address func(address string) error
+	// Within says what is wrong with the address of a stream, table or sink behind an endpoint, or, nil, without one; nil: none is looked at.
+	Within  func(address string, via *Endpoint) error
 	Insert  bool // INSERT writes to it
 	Columns bool // it tells the columns, and the key of a table
 	Traits
+	// Given says what options change of the traits; nil: nothing.
+	Given func(t Traits, o Options) Traits
 	// Fits says what of the columns and options of a stream or table does not go together, beyond each by itself; nil: all does.
 	Fits func(s *Stream) error
 	// Promise says in words what a sink of the kind promises an output.

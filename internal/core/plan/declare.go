@@ -125,7 +125,7 @@ func (c *Catalog) define(st sql.Statement, errs *sql.Errors) bool {
 		s := &Sink{Name: d.Name.Text, Address: d.To.Address.Value, Place: d.To.Kind.Text}
 		s.Via, s.Options = c.place(d.To, roleSink, errs)
 		s.Schemas = c.schemas(s.Options, errs)
-		s.promise, s.Traits = c.Places[s.Place].Promise, c.Places[s.Place].Traits
+		s.promise, s.Traits = c.Places[s.Place].Promise, c.traits(s.Place, s.Options)
 		if len(errs.List) > before {
 			return false
 		}
@@ -208,7 +208,7 @@ func (c *Catalog) place(p sql.Place, as role, errs *sql.Errors) (*Endpoint, Opti
 	switch {
 	case p.Via != nil && !pl.Endpoint:
 		errs.Add(sql.WrongPlace, p.Via.Span, "leave VIA out", "%s needs no endpoint", strings.ToUpper(p.Kind.Text))
-	case p.Via == nil && pl.Endpoint:
+	case p.Via == nil && pl.Endpoint && !pl.Here:
 		errs.Add(sql.WrongPlace, p.Address.Span, "add VIA and the name of an endpoint", "%s needs an endpoint", strings.ToUpper(p.Kind.Text))
 	case p.Via != nil:
 		via = c.Endpoints[p.Via.Text]
@@ -216,9 +216,24 @@ func (c *Catalog) place(p sql.Place, as role, errs *sql.Errors) (*Endpoint, Opti
 			errs.Add(sql.UnknownName, p.Via.Span, sql.DidYouMean(p.Via.Text, keys(c.Endpoints)), "no endpoint is called %q", p.Via.Text)
 		} else if via.Place != p.Kind.Text {
 			errs.Add(sql.WrongType, p.Via.Span, "", "%q is an endpoint of %s, not of %s", via.Name, strings.ToUpper(via.Place), strings.ToUpper(p.Kind.Text))
+			via = nil
+		}
+	}
+	if pl.Within != nil && (p.Via == nil || via != nil) {
+		if err := pl.Within(p.Address.Value, via); err != nil {
+			errs.Add(sql.WrongPlace, p.Address.Span, "", "%s", err)
 		}
 	}
 	return via, CheckOptions(errs, p.Options, specs, strings.ToUpper(p.Kind.Text))
+}
+
+// traits gives the traits of a place that is used with options.
+func (c *Catalog) traits(place string, o Options) Traits {
+	pl := c.Places[place]
+	if pl.Given == nil {
+		return pl.Traits
+	}
+	return pl.Given(pl.Traits, o)
 }
 
 // schemas gives the endpoint that the option SCHEMAS names, and checks what goes with it.
@@ -394,7 +409,7 @@ func (c *Catalog) stream(d *sql.DeclareStream, table bool, errs *sql.Errors) *St
 	before := len(errs.List)
 	s.Via, s.Options = c.place(d.From, role, errs)
 	s.Schemas = c.schemas(s.Options, errs)
-	s.Traits = c.Places[s.Place].Traits
+	s.Traits = c.traits(s.Place, s.Options)
 	if fits := c.Places[s.Place].Fits; fits != nil && len(errs.List) == before {
 		if err := fits(s); err != nil {
 			errs.Add(sql.WrongPlace, d.From.Address.Span, "", "%s", err)

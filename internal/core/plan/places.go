@@ -27,6 +27,9 @@ func (c *Catalog) PlaceRows() [][]string {
 		via := "-"
 		if p.Endpoint {
 			via = "an endpoint"
+			if p.Here {
+				via = "or an endpoint"
+			}
 		}
 		out = append(out, []string{strings.ToUpper(n), yes(p.Source != nil), yes(p.Table != nil), yes(p.Sink != nil), via, p.About})
 	}
@@ -97,7 +100,8 @@ type PlaceEntry struct {
 	About    string        `json:"about"`
 	Example  string        `json:"example" doc:"statements that declare what it can be"`
 	Roles    []string      `json:"roles" doc:"what can be declared over it: stream, table, sink, endpoint"`
-	Endpoint bool          `json:"endpoint" doc:"whether streams, tables and sinks need an endpoint of the kind"`
+	Endpoint bool          `json:"endpoint" doc:"whether streams, tables and sinks are behind an endpoint of the kind"`
+	Here     bool          `json:"here" doc:"whether they may do without one"`
 	Options  []PlaceOption `json:"options"`
 }
 
@@ -119,7 +123,7 @@ func (c *Catalog) PlaceEntries() []PlaceEntry {
 	out := []PlaceEntry{}
 	for _, n := range slices.Sorted(maps.Keys(c.Places)) {
 		p := c.Places[n]
-		e := PlaceEntry{Place: strings.ToUpper(n), About: p.About, Example: p.Example, Roles: []string{}, Endpoint: p.Endpoint && p.Source != nil, Options: []PlaceOption{}}
+		e := PlaceEntry{Place: strings.ToUpper(n), About: p.About, Example: p.Example, Roles: []string{}, Endpoint: p.Endpoint && p.Source != nil, Here: p.Here, Options: []PlaceOption{}}
 		add := func(role string, there bool, specs []OptionSpec) {
 			if !there {
 				return
