@@ -140,6 +140,9 @@ func (s *Far) said(bucket string, err error) error {
 	if err == nil || errors.As(err, &own) {
 		return err
 	}
+	if errors.Is(err, io.EOF) { // which would say that an object ends here
+		err = fmt.Errorf("the connection was closed: %w", io.ErrUnexpectedEOF)
+	}
 	u, _ := Address(s.e.Address)
 	who := "whoever names no key"
 	if u != nil && u.User.Username() != "" {

@@ -169,8 +169,8 @@ func streamsAt(r *rand.Rand, delay, base, pace int64) [][]row {
 	return splits
 }
 
-// errAway passes by itself.
-var errAway = errors.New("the place is away")
+// errAway passes by itself, though what was closed with a connection has come to an end.
+var errAway = fmt.Errorf("the place is away: %w", io.EOF)
 
 // Retry implements Retrier.
 func (m *memory) Retry(err error) bool { return errors.Is(err, errAway) }

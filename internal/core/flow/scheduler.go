@@ -234,7 +234,8 @@ func (s *scheduler) next(p *Piece) (*assignment, error) {
 				err = io.EOF
 			}
 			sr.reading = false
-			sr.caught = sr.caught || nothing || errors.Is(err, io.EOF)
+			ended := err == io.EOF // as it is: one that wraps it is that of a connection
+			sr.caught = sr.caught || nothing || ended
 			s.cond.Broadcast()
 			now := s.job.opts.Now()
 			a := &assignment{sr: sr, seq: sr.seq, next: p.Next}
@@ -246,7 +247,7 @@ func (s *scheduler) next(p *Piece) (*assignment, error) {
 				sr.seq++
 				sr.nextPos = p.Next
 				return a, nil
-			case errors.Is(err, io.EOF):
+			case ended:
 				sr.done = true
 				sr.seq++
 				s.stamp++

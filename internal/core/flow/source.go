@@ -38,7 +38,7 @@ type Piece struct {
 	Why  string
 }
 
-// ErrNothing says that a live split has no more data for now. io.EOF says that it has ended.
+// ErrNothing says that a live split has no more data for now. io.EOF, not wrapped in another error, says that it has ended.
 var ErrNothing = errors.New("nothing to read for now")
 
 // Split is a part of a source that is read in order. Next is called by one goroutine at a time; Frame

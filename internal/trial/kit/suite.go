@@ -1,0 +1,208 @@
+package kit
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"fiume/internal/connect/contract"
+)
+
+// Place is a place that the suite tries: rows with a number n go in at one end and come out at the other.
+type Place struct {
+	// Source declares the stream s (n BIGINT, says VARCHAR) over the place, and what it needs; Sink declares the sink kept.
+	Source, Sink string
+	Env          contract.Env
+	// Write puts messages into the source: rows of s as JSON, or what is none.
+	Write func(t testing.TB, messages []string)
+	// Read gives the rows of the sink as JSON, as another reader of the place sees them.
+	Read func(t testing.TB) []string
+	// OnlyRows says that the place has no messages that are no rows.
+	OnlyRows bool
+	// Grow has the source get another split; nil: it cannot.
+	Grow func(t testing.TB)
+	// Away has the place go away, or come again; nil: it cannot.
+	Away func(t testing.TB, away bool)
+	// Secret is what nobody may see; "": there is none.
+	Secret string
+}
+
+// Suite tries what every connector promises, over the place itself: each row once through kills while the place grows, messages that are no rows, a place that is away for a while, and
+// secrets that are never shown.
+func Suite(t *testing.T, open func(t *testing.T) *Place) {
+	job := func(t *testing.T) (*Place, *Job) {
+		p := open(t)
+		return p, New(t, p.Source+p.Sink+"CREATE JOB j AS SELECT n, says FROM s ROUTE TO kept;", p.Env)
+	}
+	t.Run("once", func(t *testing.T) { p, j := job(t); p.once(t, j) })
+	t.Run("bad rows", func(t *testing.T) {
+		p, j := job(t)
+		if p.OnlyRows {
+			return // each is one
+		}
+		p.bad(t, j)
+	})
+	t.Run("away", func(t *testing.T) {
+		p, j := job(t)
+		if p.Away != nil { // what is on the disk is not away
+			p.away(t, j)
+		}
+	})
+}
+
+// message is a row of the source.
+func message(n int) string { return fmt.Sprintf(`{"n":%d,"says":"row %d"}`, n, n) }
+
+// numbers gives the numbers in the sink, sorted, and checks the rest of the rows.
+func (p *Place) numbers(t testing.TB) (out []int) {
+	t.Helper()
+	for _, row := range p.Read(t) {
+		var r struct {
+			N    int
+			Says string
+		}
+		if err := json.Unmarshal([]byte(row), &r); err != nil || r.Says != fmt.Sprintf("row %d", r.N) {
+			t.Fatalf("the sink has %q: %v", row, err)
+		}
+		out = append(out, r.N)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// has checks that the numbers up to many are in the sink, once each.
+func (p *Place) has(t testing.TB, many int) {
+	t.Helper()
+	got := p.numbers(t)
+	for i := range many {
+		if i >= len(got) || got[i] != i {
+			t.Fatalf("%d rows in the sink, wanted %d; at %d: %v", len(got), many, i, got[min(i, len(got)):min(i+5, len(got))])
+		}
+	}
+	if len(got) != many {
+		t.Fatalf("%d rows in the sink, wanted %d", len(got), many)
+	}
+}
+
+// settle waits until the sink has as many rows, and ends the job.
+func (p *Place) settle(t testing.TB, j *Job, many int) {
+	t.Helper()
+	j.Until(t, fmt.Sprintf("%d rows are in the sink", many), func() bool {
+		st, ok := j.Status()
+		return ok && len(st.Steps) > 0 && len(p.numbers(t)) >= many
+	})
+	if err := j.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	p.has(t, many)
+}
+
+func (p *Place) once(t *testing.T, j *Job) {
+	const total, kills = 3000, 12
+	r := rand.New(rand.NewPCG(5, 6))
+	var mu sync.Mutex
+	n := 0
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for n < total {
+			var ms []string
+			mu.Lock()
+			for range min(1+r.IntN(60), total-n) {
+				ms = append(ms, message(n))
+				n++
+			}
+			grow := r.IntN(15) == 0
+			mu.Unlock()
+			p.Write(t, ms)
+			if grow && p.Grow != nil {
+				p.Grow(t)
+			}
+			time.Sleep(10 * time.Millisecond)
+		}
+	}()
+	for i, over := 0, false; i < kills || !over; i++ {
+		j.Start(t)
+		mu.Lock()
+		life := time.Duration(20+r.IntN(250)) * time.Millisecond
+		mu.Unlock()
+		select {
+		case <-done:
+			over = true
+			time.Sleep(life)
+		case <-time.After(life):
+		}
+		var err error
+		if i%4 == 3 {
+			err = j.Stop()
+		} else {
+			err = j.Kill()
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	j.Start(t)
+	p.settle(t, j, total)
+}
+
+func (p *Place) bad(t *testing.T, j *Job) {
+	var ms []string
+	n, none := 0, []string{`{"n":"many"}`, `{"n":`, "\x00\xff{", `[1]`, `{"n":9223372036854775808}`}
+	for i := range 200 {
+		if i%20 == 7 {
+			ms = append(ms, none[i/20%len(none)])
+			continue
+		}
+		ms = append(ms, message(n))
+		n++
+	}
+	j.Start(t)
+	p.Write(t, ms)
+	j.Until(t, "the bad rows are counted", func() bool {
+		st, ok := j.Status()
+		return ok && len(st.Steps) > 0 && st.Steps[0].Counts.Rejected == 10
+	})
+	p.settle(t, j, n)
+}
+
+func (p *Place) away(t *testing.T, j *Job) {
+	write := func(from, to int) {
+		var ms []string
+		for i := from; i < to; i++ {
+			ms = append(ms, message(i))
+		}
+		p.Write(t, ms)
+	}
+	j.Start(t)
+	write(0, 100)
+	j.Until(t, "the first rows are in the sink", func() bool { return len(p.numbers(t)) >= 100 })
+	for range 2 {
+		p.Away(t, true)
+		j.Until(t, "it is said what is waited for", func() bool {
+			st, ok := j.Status()
+			waits := false
+			for _, s := range st.Splits {
+				waits = waits || s.Waiting != nil || s.Notice != ""
+			}
+			for _, s := range st.Steps {
+				waits = waits || s.Waiting != nil
+			}
+			return ok && waits
+		})
+		p.Away(t, false)
+	}
+	write(100, 200)
+	p.settle(t, j, 200)
+	if p.Secret != "" {
+		st, _ := j.Status()
+		if all := fmt.Sprintf("%+v %q", st, j.Said()); strings.Contains(all, p.Secret) {
+			t.Errorf("the secret is shown: %s", all)
+		}
+	}
+}
