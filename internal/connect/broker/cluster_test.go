@@ -32,7 +32,9 @@ type cluster struct {
 	dir   string
 	path  string
 	ports []int
-	mu    sync.Mutex
+	// What clients of the outer listeners go through; the brokers talk to each other without.
+	network []*kit.Proxy
+	mu      sync.Mutex
 	procs [3]*exec.Cmd
 }
 
@@ -48,7 +50,7 @@ func startCluster(t *testing.T) *cluster {
 	}
 	c := &cluster{t: t, dir: t.TempDir(), path: strings.Join(jars, ":")}
 	var held []net.Listener
-	for range 6 {
+	for range 9 {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
 			t.Fatal(err)
@@ -68,10 +70,14 @@ func startCluster(t *testing.T) *cluster {
 		t.Fatal(err)
 	}
 	for i := range 3 {
+		c.network = append(c.network, kit.NewProxy(t, fmt.Sprint("127.0.0.1:", c.ports[6+i])))
 		text := fmt.Sprintf(`process.roles=broker,controller
 node.id=%d
 controller.quorum.voters=%s
-listeners=PLAINTEXT://127.0.0.1:%d,CONTROLLER://127.0.0.1:%d
+listeners=PLAINTEXT://127.0.0.1:%d,OUTER://127.0.0.1:%d,CONTROLLER://127.0.0.1:%d
+advertised.listeners=PLAINTEXT://127.0.0.1:%d,OUTER://%s
+listener.security.protocol.map=PLAINTEXT:PLAINTEXT,OUTER:PLAINTEXT,CONTROLLER:PLAINTEXT
+inter.broker.listener.name=PLAINTEXT
 controller.listener.names=CONTROLLER
 log.dirs=%s
 offsets.topic.replication.factor=3
@@ -88,7 +94,7 @@ controller.quorum.election.timeout.ms=500
 controller.quorum.fetch.timeout.ms=1500
 num.io.threads=2
 num.network.threads=2
-`, i, strings.Join(voters, ","), c.ports[i], c.ports[3+i], filepath.Join(c.dir, fmt.Sprint("data", i)))
+`, i, strings.Join(voters, ","), c.ports[i], c.ports[6+i], c.ports[3+i], c.ports[i], c.network[i].Addr, filepath.Join(c.dir, fmt.Sprint("data", i)))
 		if err := os.WriteFile(c.config(i), []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -152,6 +158,14 @@ func (c *cluster) addrs() (out []string) {
 	return out
 }
 
+// outer are the addresses that lead through the network that can be cut.
+func (c *cluster) outer() (out []string) {
+	for _, p := range c.network {
+		out = append(out, p.Addr)
+	}
+	return out
+}
+
 // client makes an ordinary client once the brokers are ready.
 func (c *cluster) client(more ...kgo.Opt) *kgo.Client {
 	cl, err := kgo.NewClient(append([]kgo.Opt{kgo.SeedBrokers(c.addrs()...), kgo.RequiredAcks(kgo.AllISRAcks())}, more...)...)
@@ -178,7 +192,8 @@ func times(name string, def int) int {
 	return def
 }
 
-// TestCluster: a job runs between topics of a real cluster, while it is killed, brokers are killed with kill -9 and frozen, leaders move, and partitions are added.
+// TestCluster: a job runs between topics of a real cluster, while it is killed, brokers are killed with kill -9 and frozen, the network between them is cut, leaders move, and partitions are
+// added.
 // What an ordinary client finds that reads committed messages is what a plain computation says, each row once. KILLS says how often each is killed.
 func TestCluster(t *testing.T) {
 	c := startCluster(t)
@@ -192,7 +207,7 @@ func TestCluster(t *testing.T) {
 	kills := times("KILLS", 4)
 	seed := uint64(times("SEED", 1))
 	r := rand.New(rand.NewPCG(seed, 5))
-	job := kit.New(t, "DECLARE ENDPOINT b BROKER '"+strings.Join(c.addrs(), ",")+"';\n"+jobText, contract.Env{})
+	job := kit.New(t, "DECLARE ENDPOINT b BROKER '"+strings.Join(c.outer(), ",")+"';\n"+jobText, contract.Env{})
 	job.Every = 300 * time.Millisecond
 	total := 0
 	parts := int32(2)
@@ -233,6 +248,15 @@ func TestCluster(t *testing.T) {
 				c.signal(i, syscall.SIGSTOP)
 				time.Sleep(time.Duration(500+r.IntN(2500)) * time.Millisecond)
 				c.signal(i, syscall.SIGCONT)
+			}
+		case what == 5: // the job reaches none of them, or not one
+			one := r.IntN(6)
+			for i, p := range c.network {
+				p.Cut(one > 2 || one == i)
+			}
+			time.Sleep(time.Duration(300+r.IntN(2500)) * time.Millisecond)
+			for _, p := range c.network {
+				p.Cut(false)
 			}
 		}
 		time.Sleep(time.Duration(r.IntN(700)) * time.Millisecond)
