@@ -64,10 +64,11 @@ type journalFile struct {
 // queueBytes is how much waits to be written before those who append wait, too.
 const queueBytes = 32 << 20
 
-// How long the disk is left alone when it has failed.
+// How long the disk is left alone when it has failed, and how often one write may fail until a checkpoint is abandoned for it.
 const (
 	firstWait = 50 * time.Millisecond
 	lastWait  = 2 * time.Second
+	patient   = 3
 )
 
 // fileBytes is where the next file begins.
@@ -315,8 +316,9 @@ func (j *Journal) Sparse() int64 {
 	return oldest
 }
 
-// flushed waits until what has been appended is written. The caller holds the lock. Where the disk fails it does not
-// wait: the checkpoint is abandoned, and the steps go on while there is room in the queue.
+// flushed waits until what has been appended is written. The caller holds the lock. Where the disk fails time and again it does not
+// wait: the checkpoint is abandoned, and the steps go on while there is room in the queue. A write that fails alone is not enough: what an abandoned
+// checkpoint has written is written once more by the next, and where many writes are due some would fail each time.
 func (j *Journal) flushed() error {
 	if len(j.queue) == 0 {
 		return nil
@@ -325,7 +327,7 @@ func (j *Journal) flushed() error {
 		switch {
 		case j.broken != nil || j.closed:
 			return cmp.Or(j.broken, errClosed)
-		case j.waits != nil:
+		case j.waits != nil && j.waits.Tries >= patient:
 			return fmt.Errorf("the journal cannot be written: %s", j.waits.Reason)
 		case j.pending[last] == nil:
 			return nil

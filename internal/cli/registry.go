@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"net/http"
 	"os"
 	"time"
@@ -36,24 +37,29 @@ With --user a password is asked for, that of FIUME_REGISTRY_PASSWORD in the envi
 			if err != nil {
 				return err
 			}
-			s := &http.Server{Handler: standin.New(user, password), ReadHeaderTimeout: 10 * time.Second}
-			ended := make(chan error, 1)
-			go func() { ended <- s.Serve(l) }()
-			fmt.Fprintf(a.out, "A registry of schemas is at http://%s\n", l.Addr())
-			select {
-			case err := <-ended:
-				return err
-			case <-c.Context().Done():
-			}
-			ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-			defer cancel()
-			if err := s.Shutdown(ctx); err != nil && !errors.Is(err, context.DeadlineExceeded) {
-				return err
-			}
-			return nil
+			return a.standsIn(c.Context(), l, standin.New(user, password), "A registry of schemas")
 		},
 	}
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8081", "loopback address to listen on; port 0 takes a free one")
 	c.Flags().StringVar(&user, "user", "", "who alone is let in, with the password of FIUME_REGISTRY_PASSWORD (default: anyone)")
 	return c
+}
+
+// standsIn serves what stands in for something outside, until ctx is over.
+func (a *app) standsIn(ctx context.Context, l net.Listener, h http.Handler, what string) error {
+	s := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second}
+	ended := make(chan error, 1)
+	go func() { ended <- s.Serve(l) }()
+	fmt.Fprintf(a.out, "%s is at http://%s\n", what, l.Addr())
+	select {
+	case err := <-ended:
+		return err
+	case <-ctx.Done():
+	}
+	end, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	if err := s.Shutdown(end); err != nil && !errors.Is(err, context.DeadlineExceeded) {
+		return err
+	}
+	return nil
 }

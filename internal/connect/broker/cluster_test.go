@@ -35,7 +35,7 @@ type cluster struct {
 	// What clients of the outer listeners go through; the brokers talk to each other without.
 	network []*kit.Proxy
 	mu      sync.Mutex
-	procs [3]*exec.Cmd
+	procs   [3]*exec.Cmd
 }
 
 func startCluster(t *testing.T) *cluster {

@@ -395,7 +395,8 @@ type arrivals struct {
 	listed  bool // once at least
 	failed  error
 	watched bool
-	behind  map[uint64]bool // files that came behind what is remembered, and of which it was said
+	behind  map[uint64]bool // files that came behind what is remembered
+	strays  []string        // those of them of which it was not said
 	begun   bool
 	stirred chan struct{}
 }
@@ -512,6 +513,7 @@ func (a *arrivals) offer(f store.File, changed bool) store.File {
 	if c != nil && changed {
 		c.since = time.Now()
 	}
+	listed := a.listed
 	a.mu.Unlock()
 	if c != nil {
 		return f
@@ -525,8 +527,16 @@ func (a *arrivals) offer(f store.File, changed bool) store.File {
 	}
 	key := a.f.key(f)
 	known, behind := a.s.known(f, key)
-	if behind {
-		a.late(f.Name)
+	if behind && (changed || !a.watched || !listed) { // what else is there was read before the mark was raised
+		if f.Changed.IsZero() {
+			f, _ = a.f.store.Stat(a.s.ctx, f.Name) // where it has gone, nothing has come
+		}
+		a.s.mu.Lock()
+		since := a.s.lowAt
+		a.s.mu.Unlock()
+		if f.Changed.After(since) {
+			a.late(f)
+		}
 	}
 	if known {
 		if fin := a.f.finish; fin != nil && !behind {
@@ -554,23 +564,44 @@ func (a *arrivals) offer(f store.File, changed bool) store.File {
 	return f
 }
 
-// late says that a file has come behind what is remembered.
-func (a *arrivals) late(name string) {
-	h := xxhash.Sum64String(name)
+// late notes that a file seems to have come behind what is remembered.
+func (a *arrivals) late(f store.File) {
+	h := xxhash.Sum64String(f.Name)
 	a.mu.Lock()
-	was := a.behind[h]
-	if len(a.behind) < remembered {
+	defer a.mu.Unlock()
+	if !a.behind[h] && len(a.behind) < remembered {
 		a.behind[h] = true
-	} else {
-		was = true
+		a.strays = append(a.strays, f.Name)
 	}
+}
+
+// tell says of files that came behind what is remembered, once they rest, and counts them.
+func (a *arrivals) tell(ctx context.Context) {
+	a.mu.Lock()
+	names := a.strays
+	a.strays = nil
 	a.mu.Unlock()
-	if !was {
-		a.s.say(fmt.Sprintf("%s has come behind the files that are remembered, by its place in the order, and is not read", name))
+	for _, n := range names {
+		f, err := a.f.store.Stat(ctx, n)
+		if err != nil {
+			continue // it had another name for a while
+		}
+		if a.f.rest > 0 && time.Since(f.Changed) < a.f.rest {
+			a.mu.Lock()
+			a.strays = append(a.strays, n)
+			a.mu.Unlock()
+			continue
+		}
+		why := n + " has come behind the files that are remembered, by its place in the order, and is not read"
+		a.s.flush()
+		a.s.say(why)
 		a.s.mu.Lock()
-		a.s.lost = append(a.s.lost, name)
+		at := a.s.next
+		if f.Changed.After(a.s.saidOf) {
+			a.s.saidOf = f.Changed
+		}
 		a.s.mu.Unlock()
-		a.stir()
+		a.s.give(flow.Piece{Base: at, Next: at, Lost: 1, Why: why})
 	}
 }
 
@@ -585,9 +616,7 @@ func (a *arrivals) next(ctx context.Context) (*store.File, error) {
 	if !a.f.once && !a.begun {
 		a.begin()
 	}
-	if a.s.tellLost() {
-		return nil, nil
-	}
+	a.tell(ctx)
 	for {
 		a.mu.Lock()
 		err := a.failed
@@ -665,7 +694,7 @@ func (a *arrivals) grows(context.Context, store.File, int64) (more, replaced boo
 func (a *arrivals) wait(ctx context.Context) {
 	d := time.Second
 	a.mu.Lock()
-	if len(a.order) > 0 { // one that rests soon
+	if len(a.order)+len(a.strays) > 0 { // one that rests soon
 		d = min(100*time.Millisecond, a.f.rest+time.Millisecond)
 	}
 	a.mu.Unlock()

@@ -244,3 +244,74 @@ func TestFollowLines(t *testing.T) {
 	}
 	once(t, got(), many)
 }
+
+// BenchmarkManyFiles reads a folder with many small files, in order.
+func BenchmarkManyFiles(b *testing.B) {
+	dir := b.TempDir()
+	const many = 20_000
+	for i := range many {
+		if err := os.WriteFile(fmt.Sprintf("%s/f%06d.json", dir, i), lines(i*5, i*5+5), 0o600); err != nil {
+			b.Fatal(err)
+		}
+	}
+	for b.Loop() {
+		job := kit.New(b, "DECLARE STREAM s (n BIGINT) FROM FILES '"+dir+"' (FOLLOW true, REST 10 MILLISECONDS); DECLARE SINK kept TO FILES '"+b.TempDir()+"'; CREATE JOB j AS SELECT n FROM s ROUTE TO kept;", contract.Env{})
+		job.Every = time.Second
+		job.Start(b)
+		job.Until(b, "all rows are read", func() bool {
+			st, ok := job.Status()
+			return ok && len(st.Steps) > 0 && st.Steps[0].Counts.In == many*5
+		})
+		if err := job.Stop(); err != nil {
+			b.Fatal(err)
+		}
+	}
+	b.ReportMetric(float64(b.N)*many/b.Elapsed().Seconds(), "files/s")
+}
+
+// TestFollowBehind: of very many files those at the end of the order are known one by one, and the others by a low mark, also in a new process: none is read twice, and one that comes before
+// the mark is said, counted, and not read.
+func TestFollowBehind(t *testing.T) {
+	dir := t.TempDir()
+	job, got := followed(t, "'"+dir+"' (FOLLOW true, REST 10 MILLISECONDS, LOOK EVERY 50 MILLISECONDS)", contract.Env{})
+	job.Env.Piece = 256 // many pieces, so that files are forgotten
+	const many = 16_000
+	for i := range many {
+		if err := os.WriteFile(fmt.Sprintf("%s/f%06d.json", dir, i), lines(i, i+1), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	come := func(name string, n int) {
+		t.Helper()
+		if err := os.WriteFile(filepath.Join(dir, name), lines(n, n+1), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	lost := func() int64 {
+		st, ok := job.Status()
+		if !ok || len(st.Steps) == 0 {
+			return -1
+		}
+		return st.Steps[0].Counts.Lost
+	}
+	job.Start(t)
+	job.Until(t, "all files are read", func() bool { return len(got()) == many })
+	come("e.json", -1)      // before all of them, and before the mark
+	come("f999.json", many) // behind all of them
+	job.Until(t, "the file before the mark is counted", func() bool { return lost() == 1 && len(got()) == many+1 })
+	st, _ := job.Status()
+	if n := st.Splits[0].Notice; !strings.Contains(n, "e.json has come behind the files that are remembered") {
+		t.Errorf("%q", n)
+	}
+	if err := job.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	come("e2.json", -2)
+	job.Start(t)
+	come("g.json", many+1)
+	job.Until(t, "what came meanwhile is counted, and the rest read", func() bool { return lost() == 2 && len(got()) == many+2 })
+	if err := job.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	once(t, got(), many+2)
+}

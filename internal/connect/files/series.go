@@ -31,6 +31,8 @@ const (
 	aheadPieces = 4
 	// keptLinks are remembered behind what was handed out, so that positions have names, and decoders find their files.
 	keptLinks = 1024
+	// inFlight pieces may be on their way from when they were handed out until they are decoded; heldFiles make one at most.
+	inFlight, heldFiles = 64, 500
 	// openLinks are files of rows that stay open for decoders.
 	openLinks = 256
 	// remembered are the files of a folder that are known as read one by one; of those before them a low mark is.
@@ -63,7 +65,8 @@ type reading struct {
 
 // link is a file of a series.
 type link struct {
-	base  int64
+	start int64 // the position where its reading begins
+	base  int64 // what positions have more than those in the file
 	end   int64 // position behind it; -1 while it is read
 	file  store.File
 	key   string // where it stands in the order
@@ -85,7 +88,8 @@ type mark struct {
 	At     int64  `json:"at,omitempty"` // and when it had been written when it was opened, in nanoseconds
 	// Former are the tags of editions of the file that were read, too, and were last written in the same moment.
 	Former []string `json:"former,omitempty"`
-	Low    string   `json:"low,omitempty"` // where files up to here are known as read
+	Low    string   `json:"low,omitempty"`    // files up to here in the order are known as read
+	LowAt  int64    `json:"low_at,omitempty"` // since when, in nanoseconds
 	Seen   string   `json:"seen,omitempty"`
 }
 
@@ -117,8 +121,14 @@ type series struct {
 	seen   map[uint64]seen // by the hashes of their names: files that are known as read, and not links any more
 	linked map[uint64]bool // by the hashes of their names: files that are links
 	low    string
-	listed int // how many listings have begun
+	lowAt  time.Time // when it was raised last
+	saidOf time.Time // when the last file was written of which it was said that it came behind
+	listed int       // how many listings have begun
 	ready  []flow.Piece
+	held   flow.Piece // of small files, that wait for more of them; only the goroutine that reads uses it
+	header []string   // of its files
+	many   int        // files in it
+	handed []int64    // where the last pieces that were handed out begin
 	free   [][]byte
 	busy   bool // a file is at hand that has more
 	over   bool
@@ -126,8 +136,7 @@ type series struct {
 	waits  error // may pass
 	said   string
 	wake   func()
-	opened []*link  // of rows, with open files
-	lost   []string // files that came behind what is remembered
+	opened []*link // of rows, with open files
 
 	finish *finisher // what is done with files that were read; nil: nothing
 }
@@ -178,6 +187,7 @@ func (s *series) ResumeAt(text string, pos int64) error {
 		s.seen[binary.LittleEndian.Uint64(b)] = seen{}
 	}
 	s.low, s.pos, s.next, s.resume = m.Low, pos, pos, &m
+	s.lowAt = time.Unix(0, m.LowAt)
 	return nil
 }
 
@@ -186,6 +196,12 @@ func (s *series) Mark(pos int64) string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	m := mark{Low: s.low}
+	if s.low != "" {
+		m.LowAt = s.lowAt.UnixNano()
+		if s.saidOf.After(s.lowAt) {
+			m.LowAt = s.saidOf.UnixNano()
+		}
+	}
 	var read []byte
 	for h := range s.seen {
 		read = binary.LittleEndian.AppendUint64(read, h)
@@ -196,7 +212,7 @@ func (s *series) Mark(pos int64) string {
 			read = binary.LittleEndian.AppendUint64(read, s.id(l.file))
 			continue
 		}
-		if l.base <= pos {
+		if l.start <= pos {
 			at = true
 			m.File, m.Offset, m.Tag, m.Key, m.Head, m.Sum, m.Former, m.At = l.file.Name, pos-l.base, l.file.Tag, l.key, l.head, l.sum, l.former, l.file.Changed.UnixNano()
 		}
@@ -277,7 +293,9 @@ func (s *series) bound() {
 			delete(s.seen, h)
 		}
 	}
-	s.low = max(s.low, low)
+	if low > s.low {
+		s.low, s.lowAt = low, time.Now()
+	}
 }
 
 // Close implements flow.Split.
@@ -309,14 +327,17 @@ func (s *series) Next(p *flow.Piece) error {
 	case len(s.ready) > 0:
 		r := s.ready[0]
 		s.ready = s.ready[1:]
-		if len(s.free) < aheadPieces && cap(p.Data) > 0 {
+		if len(s.free) < aheadPieces && cap(p.Data) >= s.piece {
 			s.free = append(s.free, p.Data)
 		}
 		messages := p.Messages
 		*p = r
 		p.Messages = messages
 		s.pos = r.Next
-		s.prune()
+		if s.handed = append(s.handed, r.Base); len(s.handed) > inFlight {
+			s.handed = s.handed[1:]
+			s.prune(s.handed[0])
+		}
 		s.room.Signal()
 		return nil
 	case s.err != nil:
@@ -329,12 +350,14 @@ func (s *series) Next(p *flow.Piece) error {
 	return flow.ErrNothing
 }
 
-// prune forgets links that were handed out long ago. The caller holds the lock.
-func (s *series) prune() {
-	n := 0
-	for n < len(s.links) && s.links[n].end >= 0 && s.links[n].end <= s.pos {
-		n++
-	}
+// prune forgets links that were handed out long ago, before a position. The caller holds the lock.
+func (s *series) prune(before int64) {
+	n, _ := slices.BinarySearchFunc(s.links, before, func(l *link, pos int64) int {
+		if l.end >= 0 && l.end <= pos {
+			return -1
+		}
+		return 1
+	})
 	if n < 2*keptLinks {
 		return
 	}
@@ -391,9 +414,9 @@ func (s *series) at(pos int64) *link {
 	defer s.mu.Unlock()
 	i, found := slices.BinarySearchFunc(s.links, pos, func(l *link, pos int64) int {
 		switch {
-		case l.base > pos:
+		case l.start > pos:
 			return 1
-		case l.base == pos:
+		case l.start == pos:
 			return 0
 		}
 		return -1
@@ -401,7 +424,7 @@ func (s *series) at(pos int64) *link {
 	if !found {
 		i--
 	}
-	for ; found && i+1 < len(s.links) && s.links[i+1].base == pos; i++ { // before it are files without rows
+	for ; found && i+1 < len(s.links) && s.links[i+1].start == pos; i++ { // before it are files without rows
 	}
 	if i < 0 || i >= len(s.links) || s.links[i].split == nil {
 		return nil
@@ -409,23 +432,49 @@ func (s *series) at(pos int64) *link {
 	return s.links[i]
 }
 
-// Frame implements flow.Split.
+// Frame implements flow.Split. A piece may have several small files.
 func (s *series) Frame(p *flow.Piece) error {
+	p.Messages = p.Messages[:0]
 	if len(p.Data) == 0 {
-		p.Messages = p.Messages[:0]
 		return nil
 	}
-	l := s.at(p.Base)
-	if l == nil {
-		return fmt.Errorf("the file of position %d is not known any more", p.Base)
+	var q flow.Piece
+	for at := p.Base; at < p.Next; {
+		l := s.at(at)
+		if l == nil {
+			return fmt.Errorf("the file of position %d is not known any more", at)
+		}
+		end := p.Next
+		if e := s.endOf(l); e >= 0 {
+			end = min(end, e)
+		}
+		if at == p.Base && end == p.Next && l.base == 0 {
+			return l.split.Frame(p)
+		}
+		q.Data, q.Base, q.Next = p.Data, at-l.base, end-l.base
+		off := int64(0)
+		if l.split.rows == nil { // else the data says which file it is
+			off = at - p.Base
+			q.Data = p.Data[off : end-p.Base]
+		}
+		if err := l.split.Frame(&q); err != nil {
+			return err
+		}
+		for _, m := range q.Messages {
+			m.Off += uint32(off)
+			m.Pos += l.base
+			p.Messages = append(p.Messages, m)
+		}
+		at = end
 	}
-	p.Base, p.Next = p.Base-l.base, p.Next-l.base
-	err := l.split.Frame(p)
-	p.Base, p.Next = p.Base+l.base, p.Next+l.base
-	for i := range p.Messages {
-		p.Messages[i].Pos += l.base
-	}
-	return err
+	return nil
+}
+
+// endOf gives the position behind a file, or -1 while it is read.
+func (s *series) endOf(l *link) int64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return l.end
 }
 
 // NewDecoder implements flow.Split.
@@ -504,13 +553,16 @@ func (s *series) run() {
 		f, err := s.feed.next(s.ctx)
 		switch {
 		case errors.Is(err, io.EOF):
+			s.flush()
 			s.end(nil)
 			return
 		case err != nil:
+			s.flush()
 			if !s.passes(err) {
 				return
 			}
 		case f == nil:
+			s.flush()
 			s.idle()
 			s.feed.wait(s.ctx)
 		default:
@@ -611,30 +663,18 @@ func (s *series) lose(why, name, key string) {
 		s.cancel()
 		return
 	}
+	s.flush()
 	s.say(why)
 	s.mu.Lock()
 	n := len(s.links)
 	if n == 0 || s.links[n-1].end >= 0 {
-		s.add(&link{base: s.next, end: s.next, file: store.File{Name: name}, key: key})
+		s.add(&link{start: s.next, base: s.next, end: s.next, file: store.File{Name: name}, key: key})
 	} else {
 		s.links[n-1].end = s.next
 	}
 	p := flow.Piece{Base: s.next, Next: s.next, Lost: 1, Why: why}
 	s.mu.Unlock()
 	s.give(p)
-}
-
-// tellLost counts files that came behind what is remembered.
-func (s *series) tellLost() bool {
-	s.mu.Lock()
-	lost := s.lost
-	s.lost = nil
-	at := s.next
-	s.mu.Unlock()
-	for _, n := range lost {
-		s.give(flow.Piece{Base: at, Next: at, Lost: 1, Why: n + " came behind the files that are remembered"})
-	}
-	return len(lost) > 0
 }
 
 // finished has a file put away that was read before the run.
@@ -671,6 +711,65 @@ func (s *series) fingerprint(l *link) {
 
 // fingerprinted are the first bytes by which a file that grows is known again.
 const fingerprinted = 256
+
+// buffer gives memory for a piece, and recycle takes it back.
+func (s *series) buffer() []byte {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if n := len(s.free); n > 0 {
+		b := s.free[n-1]
+		s.free = s.free[:n-1]
+		return b
+	}
+	return nil
+}
+
+func (s *series) recycle(b []byte) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.free) < aheadPieces && cap(b) > 0 {
+		s.free = append(s.free, b)
+	}
+}
+
+// hold keeps a piece back that is small, so that many small files make one piece.
+func (s *series) hold(l *link, p *flow.Piece) bool {
+	if l.split.rows != nil || s.table || s.lines || len(p.Data) > s.piece/4 {
+		return false
+	}
+	if len(s.held.Data) > 0 && (len(s.held.Data)+len(p.Data) >= s.piece || s.many >= heldFiles || !slices.Equal(s.header, l.split.header)) {
+		s.flush()
+	}
+	if s.held.Data == nil {
+		if s.held.Data = s.buffer(); cap(s.held.Data) < s.piece+flow.Pad {
+			s.held.Data = make([]byte, 0, s.piece+flow.Pad)
+		}
+		s.held.Data = s.held.Data[:0]
+	}
+	if len(s.held.Data) == 0 {
+		s.held.Base, s.header, s.many = p.Base, l.split.header, 0
+	}
+	s.many++
+	s.held.Data, s.held.Next = append(s.held.Data, p.Data...), p.Next
+	if p.Data[len(p.Data)-1] != '\n' { // the end of the file
+		s.held.Data = append(s.held.Data, '\n')
+		s.held.Next++
+	}
+	s.mu.Lock()
+	s.next = s.held.Next
+	s.mu.Unlock()
+	return true
+}
+
+// flush hands out what is held back; false: the series is closed.
+func (s *series) flush() bool {
+	if len(s.held.Data) == 0 {
+		return s.ctx.Err() == nil
+	}
+	p := s.held
+	s.held = flow.Piece{}
+	return s.give(p)
+}
 
 // give hands a piece out, when there is room.
 func (s *series) give(p flow.Piece) bool {
@@ -732,18 +831,17 @@ func (s *series) read(f store.File, from int64, m *mark) {
 		return
 	}
 	s.mu.Lock()
-	l.base = s.next - from
+	l.start, l.base = s.next, s.next-l.split.pos
 	l.file = l.split.file.File()
 	s.add(l)
 	s.mu.Unlock()
 	fresh := s.table
+	var p flow.Piece
+	defer func() { s.recycle(p.Data) }()
 	for s.ctx.Err() == nil {
-		var p flow.Piece
-		s.mu.Lock()
-		if n := len(s.free); n > 0 {
-			p.Data, s.free = s.free[n-1], s.free[:n-1]
+		if p.Data == nil {
+			p.Data = s.buffer()
 		}
-		s.mu.Unlock()
 		at := l.split.pos
 		err := l.split.read(&p)
 		switch {
@@ -754,10 +852,14 @@ func (s *series) read(f store.File, from int64, m *mark) {
 			if s.lines {
 				s.fingerprint(l)
 			}
-			if !s.give(p) {
+			if s.hold(l, &p) {
+				continue
+			}
+			if !s.flush() || !s.give(p) {
 				s.shut(l, false)
 				return
 			}
+			p = flow.Piece{}
 		case errors.Is(err, io.EOF):
 			more, replaced, err := s.feed.grows(s.ctx, l.file, at)
 			if err != nil {
@@ -770,6 +872,7 @@ func (s *series) read(f store.File, from int64, m *mark) {
 				continue
 			}
 			if more {
+				s.flush()
 				s.idle()
 				s.feed.wait(s.ctx)
 				continue
@@ -781,6 +884,7 @@ func (s *series) read(f store.File, from int64, m *mark) {
 				}
 			}
 			if s.table {
+				s.flush()
 				s.give(flow.Piece{Base: l.base + at, Next: l.base + at, Fresh: fresh, Complete: true})
 			}
 			s.shut(l, true)

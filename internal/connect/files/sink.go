@@ -84,7 +84,7 @@ type open struct {
 	rows  int64
 	sum   uint32
 	doubt bool // a sync has failed: what it holds is to be written anew
-	fresh bool // something was written since the last checkpoint
+	fresh bool // something was written, or cut off, since the last checkpoint
 }
 
 // part is what is known of a part file.
@@ -322,7 +322,7 @@ func (s *Sink) goOn(o openPart) error {
 	if err := f.Truncate(o.Bytes); err != nil {
 		return errors.Join(err, f.Close())
 	}
-	s.open[o.Dir] = &open{part: o.Part, file: f, since: time.Now(), until: cmp.Or(o.Until, types.MaxTime), size: o.Bytes, rows: o.Rows, sum: o.Sum}
+	s.open[o.Dir] = &open{part: o.Part, file: f, since: time.Now(), until: cmp.Or(o.Until, types.MaxTime), size: o.Bytes, rows: o.Rows, sum: o.Sum, fresh: true} // what was cut off is so for good once it is synced
 	s.part = max(s.part, o.Part+1)
 	return nil
 }
