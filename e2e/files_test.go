@@ -1,139 +1,99 @@
 package e2e
 
 import (
+	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
-	"math"
 	"os"
+	"os/exec"
 	"path/filepath"
-	"slices"
+	"strings"
 	"testing"
 	"time"
 
-	"fiume/demo"
+	"fiume/internal/api"
 )
 
-// TestDemoFiles runs the demo's jobs over files and compares their rows with what a plain program
-// makes of the same messages.
-func TestDemoFiles(t *testing.T) {
+// TestFilesAsTheyCome: files come into a folder while the service that reads them is killed over and over. What it writes, told apart by directories, is read by packages of others,
+// which find each row once, where it belongs; what it sends to an object store is read again from there.
+func TestFilesAsTheyCome(t *testing.T) {
 	t.Parallel()
+	store := start(t, "objects", "--listen", "127.0.0.1:0").base
 	dir := t.TempDir()
-	type read struct {
-		Chip, Mat *string
-		ReadAt    string `json:"read_at"`
-		Seq       *int64
-		Rssi      *float64
-		Device    struct{ Battery *float64 }
-		at        time.Time
-	}
-	var reads []read
-	var lines []byte
-	for _, m := range (demo.Day{Seed: 4, Runners: 400}).Messages() {
-		if m.Topic != "mat-reads" {
-			continue
-		}
-		lines = append(append(lines, m.Value...), '\n')
-		var r read
-		if json.Unmarshal(m.Value, &r) != nil {
-			continue
-		}
-		at, err := time.Parse(time.RFC3339Nano, r.ReadAt)
-		if err != nil {
-			t.Fatal(err)
-		}
-		r.at = at
-		reads = append(reads, r)
-	}
-	day := filepath.Join(dir, "reads.ndjson")
-	if err := os.WriteFile(day, lines, 0o644); err != nil {
+	p := serve(t, dir)
+	files := t.TempDir()
+	inbox := filepath.Join(files, "inbox")
+	if err := os.MkdirAll(inbox, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	type row = map[string]any
-	const form = "2006-01-02T15:04:05.000Z"
-	var strong []row
-	type group struct {
-		opens time.Time
-		key   string
+	r, err := p.Apply(t.Context(), api.ScriptRequest{SQL: `DECLARE ENDPOINT archive FILES '` + store + `';
+		DECLARE STREAM come (n BIGINT, mat VARCHAR, says VARCHAR, at TIMESTAMP) EVENT TIME at DELAY 5 SECONDS FROM FILES '` + files + `/inbox/*.csv' (FORMAT csv, FOLLOW true, REST 100 MILLISECONDS, DONE 'move ` + files + `/read');
+		DECLARE SINK by_parquet TO FILES '` + files + `/parquet' (FORMAT parquet, COMPRESS zstd, PARTITION BY (mat, at), ROLL EVERY 1 SECOND);
+		DECLARE SINK by_avro TO FILES '` + files + `/avro' (FORMAT avro, COMPRESS gzip, PARTITION BY (mat, at), ROLL EVERY 1 SECOND);
+		DECLARE SINK far TO FILES 's3://race/reads' VIA archive (FORMAT parquet, ROLL EVERY 1 SECOND);
+		CREATE JOB keep WITH rows AS (SELECT n, mat, says, at FROM come) ROUTE rows TO by_parquet ROUTE rows TO by_avro ROUTE rows TO far SET (CHECKPOINT EVERY 200 MILLISECONDS);`})
+	if err != nil || r.Problem != nil {
+		t.Fatal(err, r.Problem)
 	}
-	mats, chips := map[group][]read{}, map[group][]read{}
-	newest := time.Time{}
-	for _, r := range reads {
-		if *r.Rssi > -70 && *r.Device.Battery < 0.5 {
-			strong = append(strong, row{"chip": *r.Chip, "mat": *r.Mat, "read_at": r.ReadAt, "seq": float64(*r.Seq), "rssi": *r.Rssi})
-		}
-		opens := r.at.Truncate(10 * time.Second)
-		if newest.IsZero() || opens.Add(10*time.Second).After(newest.Add(-20*time.Second)) {
-			mats[group{opens, *r.Mat}] = append(mats[group{opens, *r.Mat}], r)
-			chips[group{opens, *r.Chip}] = append(chips[group{opens, *r.Chip}], r)
-		}
-		if r.at.After(newest) {
-			newest = r.at
-		}
-	}
-	var byMat, byChip []row
-	for g, rs := range mats {
-		sum, low, high := 0.0, math.Inf(1), math.Inf(-1)
-		for _, r := range rs {
-			sum, low, high = sum+*r.Rssi, min(low, *r.Rssi), max(high, *r.Rssi)
-		}
-		byMat = append(byMat, row{"window_start": g.opens.Format(form), "window_end": g.opens.Add(10 * time.Second).Format(form), "mat": g.key,
-			"count": float64(len(rs)), "avg_rssi": sum / float64(len(rs)), "min_rssi": low, "max_rssi": high})
-	}
-	for g, rs := range chips {
-		last := int64(0)
-		for _, r := range rs {
-			last = max(last, *r.Seq)
-		}
-		byChip = append(byChip, row{"window_start": g.opens.Format(form), "window_end": g.opens.Add(10 * time.Second).Format(form), "chip": g.key,
-			"count": float64(len(rs)), "max_seq": float64(last)})
-	}
-	text := func(r row) string {
-		for k, v := range r {
-			if f, ok := v.(float64); ok {
-				r[k] = fmt.Sprintf("%.6f", f)
+	want := map[string]map[string]int{}
+	n := 0
+	for i := range 40 {
+		b := "mat,n,says,at\n"
+		for range 50 {
+			mat, says := fmt.Sprintf("km-0%d", n%3), strings.Repeat("è", n%5)
+			b += fmt.Sprintf("%s,%d,%s,2026-05-%02dT09:00:00Z\n", mat, n, says, 17+n%2)
+			d := fmt.Sprintf("mat=%s/day=2026-05-%02d", mat, 17+n%2)
+			if want[d] == nil {
+				want[d] = map[string]int{"rows": 0, "n": 0, "says": 0}
 			}
+			want[d]["rows"]++
+			want[d]["n"] += n
+			want[d]["says"] += n % 5
+			n++
 		}
-		b, err := json.Marshal(r)
-		if err != nil {
+		coming := filepath.Join(files, ".coming")
+		if err := os.WriteFile(coming, []byte(b), 0o600); err != nil {
 			t.Fatal(err)
 		}
-		return string(b)
-	}
-	for job, want := range map[string][]row{"strong-reads": strong, "reads-by-mat": byMat, "reads-by-chip": byChip} {
-		for _, parallelism := range []string{"1", "4"} {
-			out := filepath.Join(dir, job+parallelism)
-			fiume(t, "", "run", "../demo/sql/"+job+".sql", "--set", "reads="+day, "--set", "out="+out, "--parallelism", parallelism).want(t, 0, "ledger of")
-			b, err := os.ReadFile(filepath.Join(out, "part-000001.json"))
-			if err != nil {
-				t.Fatal(err)
-			}
-			var got, wanted []string
-			for _, l := range splitLines(b) {
-				var r row
-				if err := json.Unmarshal(l, &r); err != nil {
-					t.Fatal(err)
-				}
-				got = append(got, text(r))
-			}
-			for _, r := range want {
-				wanted = append(wanted, text(r))
-			}
-			slices.Sort(got)
-			slices.Sort(wanted)
-			if len(wanted) < 100 || !slices.Equal(got, wanted) {
-				t.Errorf("%s with %s tasks: %d rows, wanted %d", job, parallelism, len(got), len(wanted))
-			}
+		if err := os.Rename(coming, filepath.Join(inbox, fmt.Sprintf("r%03d.csv", i))); err != nil {
+			t.Fatal(err)
+		}
+		if i%10 == 9 {
+			time.Sleep(300 * time.Millisecond)
+			p.kill()
+			p = serve(t, dir)
 		}
 	}
-}
-
-func splitLines(b []byte) (out [][]byte) {
-	from := 0
-	for i, c := range b {
-		if c == '\n' {
-			out = append(out, b[from:i])
-			from = i + 1
+	eventually(t, "all files are put away", func() bool {
+		left, _ := os.ReadDir(inbox)
+		return len(left) == 0
+	})
+	p.fiume("", "job", "stop", "keep").want(t, 0)
+	wanted, err := json.Marshal(want)
+	if err != nil {
+		t.Fatal(err)
+	}
+	modules, err := filepath.Abs("../console/node_modules")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, kind := range []string{"parquet", "avro"} {
+		ctx, cancel := context.WithTimeout(t.Context(), patience)
+		cmd := exec.CommandContext(ctx, "node", "testdata/read-files.mjs", filepath.Join(files, kind), modules)
+		var errs bytes.Buffer
+		cmd.Stderr = &errs
+		out, err := cmd.Output()
+		cancel()
+		var got map[string]map[string]int
+		if err == nil {
+			err = json.Unmarshal(out, &got)
+		}
+		if again, _ := json.Marshal(got); err != nil || string(again) != string(wanted) {
+			t.Errorf("%s: %v\n%s\n%s\nwanted\n%s", kind, err, errs.String(), out, wanted)
 		}
 	}
-	return out
+	p.fiume("DECLARE STREAM again (n BIGINT) FROM FILES 's3://race/reads/*' VIA archive (FORMAT parquet);", "apply", "-").want(t, 0)
+	p.fiume("", "query", "SELECT n FROM again WHERE n = 1999").want(t, 0, "1999")
+	p.fiume("", "connections", "archive", "far", "come").want(t, 0, "1 buckets", "none has come yet", "objects can be made below s3://race/reads")
 }

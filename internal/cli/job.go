@@ -128,7 +128,7 @@ func (a *app) printJob(d *jobs.JobDetail) {
 		fmt.Fprintf(a.out, "checkpoint %d, %s, %s bytes of state, took %d ms\n", c.Number, ago(c.At), number(c.Bytes), c.TookMs)
 	}
 	if d.Lost > 0 {
-		fmt.Fprintf(a.out, "%s messages are lost: they were damaged, or removed by retention, before they were read\n", number(d.Lost))
+		fmt.Fprintf(a.out, "%s messages are lost: they, or files of them, were damaged or gone before they were read\n", number(d.Lost))
 	}
 	if w := d.Abandoned; w != nil {
 		fmt.Fprintf(a.out, "no checkpoint since %s because %s (tried %d times; the job goes on)\n", w.Since.Local().Format("15:04:05"), firstLine(w.Reason), w.Tries)

@@ -11,7 +11,6 @@ import (
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/types"
-	"fiume/internal/format"
 )
 
 // Rows of a sink can be told apart by directories, mat=km-05/day=2026-05-17: by the values of columns, and by the hour, day, month or year of one of
@@ -21,8 +20,7 @@ import (
 type cut struct {
 	columns []int
 	names   []string
-	enc     []format.Encoder // of one column each, for its text
-	time    int              // the column of time, or -1
+	time    int // the column of time, or -1
 	each    string
 }
 

@@ -37,8 +37,6 @@ const (
 	openLinks = 256
 	// remembered are the files of a folder that are known as read one by one; of those before them a low mark is.
 	remembered = 10_000
-	// firstWait and lastWait are how long a file that cannot be reached is left alone.
-	firstWait, lastWait = 100 * time.Millisecond, 5 * time.Second
 )
 
 // feed gives the files of a series.

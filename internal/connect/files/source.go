@@ -91,6 +91,9 @@ func Open(scan *plan.Op, piece int, watch time.Duration, within *roots.Roots) (*
 	if err != nil {
 		return nil, err
 	}
+	if len(names) > mostObjects {
+		return nil, fmt.Errorf("more than %d files fit %s: write (ORDER name), and they are read one behind the other", mostObjects, s.Address)
+	}
 	near, err := store.Of(nil, nil, within)
 	if err != nil {
 		return nil, err
