@@ -50,6 +50,8 @@ type Partition struct {
 	broken    error
 	synced    int64 // bytes of the last segment that are on the disk
 	torn      bool  // what lies behind them is to be cut off
+	made      int   // files of segments that were made, or found, and how many of them are in the directory for good
+	named     int
 	epoch     int   // how often that happened
 	failed    error // why it did last
 	readers   map[int]func()
@@ -79,6 +81,7 @@ func openPartition(fs disk.FS, dir string, limit int64, tell func(text string, a
 			continue
 		}
 		p.segments = append(p.segments, &segment{base: base, next: base, path: filepath.Join(dir, name)})
+		p.made++ // a process that was killed may not have lived to sync the directory
 	}
 	skip := int64(0)
 	p.kept = p.readEnd()
@@ -105,6 +108,12 @@ func openPartition(fs disk.FS, dir string, limit int64, tell func(text string, a
 		if err := p.roll(skip); err != nil {
 			return nil, errors.Join(err, p.close())
 		}
+	}
+	if p.named < p.made && p.active().size > 0 { // what is found counts as being there
+		if err := fs.SyncDir(dir); err != nil {
+			return nil, errors.Join(err, p.close())
+		}
+		p.named = p.made
 	}
 	p.holes()
 	p.next = p.active().next
@@ -182,7 +191,12 @@ func (p *Partition) roll(base int64) error {
 	}
 	p.segments = append(p.segments, &segment{base: base, next: base, path: path, file: f})
 	p.synced = 0
-	return p.fs.SyncDir(p.dir)
+	p.made++
+	if err := p.fs.SyncDir(p.dir); err != nil {
+		return err // whoever syncs what is written to it tries again
+	}
+	p.named = p.made
+	return nil
 }
 
 // Append writes records and gives the offset of the first, once all are on the disk. Where it fails nothing is
@@ -294,9 +308,16 @@ func (p *Partition) syncTo(offset int64, epoch int) error {
 		return nil
 	}
 	to, f, size := p.next, p.active().file, p.active().size
+	made, named := p.made, p.named
 	p.mu.Unlock()
 	err := f.Sync()
+	if err == nil && named < made {
+		err = p.fs.SyncDir(p.dir)
+	}
 	p.mu.Lock()
+	if err == nil {
+		p.named = max(p.named, made)
+	}
 	switch {
 	case p.epoch != epoch:
 		defer p.mu.Unlock()
