@@ -116,7 +116,7 @@ func TestFilesSayWhatIsWrong(t *testing.T) {
 	if r := run("bare").want(t, 0, "P1", "P2"); !strings.Contains(r.out, "2 rows") {
 		t.Errorf("%s", r.out)
 	}
-	for _, q := range []string{"DECLARE SINK far TO FILES 's3://bucket/t'; CREATE JOB j AS SELECT chip FROM whole ROUTE TO far;",
+	for _, q := range []string{"DECLARE SINK far TO FILES 'ftp://bucket/t'; CREATE JOB j AS SELECT chip FROM whole ROUTE TO far;",
 		"DECLARE STREAM far (chip VARCHAR) FROM FILES 'gs://bucket/t' (FORMAT json); CREATE TOPIC x; DECLARE SINK x TO TOPIC 'x'; CREATE JOB j AS SELECT chip FROM far ROUTE TO x;"} {
 		if r, err := p.Apply(t.Context(), api.ScriptRequest{SQL: q}); err == nil && r.Problem == nil || !strings.Contains(fmt.Sprint(err, r.Problem), "nobody serves") {
 			t.Errorf("%v %+v", err, r)
