@@ -470,12 +470,18 @@ func (a *arrivals) look() {
 		more := a.more
 		a.mu.Unlock()
 		a.stir()
-		wait := max(a.f.every, share*time.Since(began))
-		if a.watched && err == nil {
+		took := time.Since(began)
+		wait := max(a.f.every, share*took)
+		switch {
+		case err != nil:
+			wait = max(a.f.every, time.Second)
+		case a.f.store.Far(): // most of the time it waits for an answer
+			wait = max(a.f.every, share/10*took)
+		case a.watched:
 			wait = max(wait, 10*a.f.every)
 		}
 		if more {
-			wait = max(a.f.every, 4*time.Since(began))
+			wait = min(wait, max(a.f.every, 4*took))
 		}
 		pause(a.s.ctx, wait)
 	}
