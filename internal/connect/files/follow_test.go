@@ -44,6 +44,7 @@ func followed(t *testing.T, from string, env contract.Env) (*kit.Job, func() []i
 // lives has a job killed over and over while do runs.
 func lives(t *testing.T, job *kit.Job, rnd *rand.Rand, kills int, do func()) {
 	t.Helper()
+	chance := rand.New(rand.NewPCG(rnd.Uint64(), 1)) // the other is used by do
 	done := make(chan struct{})
 	go func() { defer close(done); do() }()
 	for i := 0; ; i++ {
@@ -53,7 +54,7 @@ func lives(t *testing.T, job *kit.Job, rnd *rand.Rand, kills int, do func()) {
 			if i >= kills {
 				return
 			}
-		case <-time.After(time.Duration(20+rnd.IntN(300)) * time.Millisecond):
+		case <-time.After(time.Duration(20+chance.IntN(300)) * time.Millisecond):
 		}
 		if err := job.Kill(); err != nil {
 			t.Fatal(err)
