@@ -148,8 +148,27 @@ func (b *tab) shows(parts ...string) {
 func click(xpath string) act     { return chromedp.Click(chromedp.Search(xpath)) }
 func press(testid string) act    { return chromedp.Click(chromedp.CSS("[data-testid='" + testid + "']")) }
 func named(testid string) string { return "[data-testid='" + testid + "']" }
-func jobTab(text string) act     { return click("//button[@role='tab'][starts-with(., '" + text + "')]") }
 func visible(css string) act     { return chromedp.WaitVisible(chromedp.CSS(css)) }
+
+// jobTab opens a tab of a job. The page may move it aside while it is pressed, where something comes above it: then it is pressed again.
+func jobTab(text string) act {
+	path := "//button[@role='tab'][starts-with(., '" + text + "')]"
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		for {
+			if _, err := click(path)(ctx, t); err != nil {
+				return err
+			}
+			selected := fmt.Sprintf(`document.evaluate(%q, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue?.getAttribute("aria-selected") === "true"`, path)
+			for range 20 {
+				if is, err := chromedp.Evaluate[bool](selected)(ctx, t); err != nil || is {
+					return err
+				}
+				time.Sleep(50 * time.Millisecond)
+			}
+		}
+	})
+}
+
 func choose(testid, value string) string {
 	return fmt.Sprintf(`(() => { const s = document.querySelector("%s");
 		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(s, %q);
