@@ -1,6 +1,7 @@
 package files
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"hash/crc32"
@@ -18,6 +19,8 @@ import (
 	"fiume/internal/core/sql"
 	"fiume/internal/core/types"
 	"fiume/internal/disk"
+
+	"github.com/klauspost/compress/gzip"
 )
 
 // scanOf makes the scan of a stream over an address.
@@ -295,5 +298,42 @@ func TestSinkParts(t *testing.T) {
 	s = sinkOf(t, dir, "")
 	if err := s.Resume(first); err == nil {
 		t.Error("an open part that is gone is not missed")
+	}
+}
+
+// TestPackedOnce: a packed file is unpacked once, though its pieces are cut at the ends of lines.
+func TestPackedOnce(t *testing.T) {
+	var b bytes.Buffer
+	z := gzip.NewWriter(&b)
+	for i := range 100_000 {
+		fmt.Fprintf(z, "{\"n\":%d}\n", i)
+	}
+	if err := z.Close(); err != nil {
+		t.Fatal(err)
+	}
+	opened := 0
+	p := &packed{file: bytes.NewReader(b.Bytes()), open: func(in io.Reader) (io.Reader, func(), error) {
+		opened++
+		z, err := gzip.NewReader(in)
+		return z, func() {}, err
+	}}
+	s := &split{name: "x", in: p, format: "json", piece: 4000}
+	lines := 0
+	for {
+		var piece flow.Piece
+		err := s.read(&piece)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		if want := fmt.Sprintf("{\"n\":%d}\n", lines); !bytes.HasPrefix(piece.Data, []byte(want)) {
+			t.Fatalf("%q, wanted %q", piece.Data[:20], want)
+		}
+		lines += bytes.Count(piece.Data, []byte{'\n'})
+	}
+	if lines != 100_000 || opened != 1 {
+		t.Errorf("%d lines, unpacked %d times", lines, opened)
 	}
 }

@@ -49,10 +49,18 @@ type packed struct {
 	in   io.Reader
 	end  func()
 	at   int64
+	last []byte // what was read last, up to at: whoever cuts it at the end of a line goes back a little
 }
 
 // ReadAt implements io.ReaderAt. One goroutine uses it.
 func (p *packed) ReadAt(b []byte, pos int64) (n int, err error) {
+	if from := p.at - int64(len(p.last)); p.in != nil && pos >= from && pos < p.at {
+		if n = copy(b, p.last[pos-from:]); n == len(b) {
+			return n, nil
+		}
+		pos = p.at
+	}
+	defer func() { p.last = append(p.last[:0], b[:n]...) }()
 	if p.in == nil || pos < p.at {
 		p.shut()
 		in, end, err := p.open(bufio.NewReaderSize(io.NewSectionReader(p.file, 0, 1<<62), 256<<10))
@@ -62,8 +70,8 @@ func (p *packed) ReadAt(b []byte, pos int64) (n int, err error) {
 		p.in, p.end, p.at = in, end, 0
 	}
 	if pos > p.at {
-		n, err := io.CopyN(io.Discard, p.in, pos-p.at)
-		p.at += n
+		skipped, err := io.CopyN(io.Discard, p.in, pos-p.at)
+		p.at += skipped
 		if errors.Is(err, io.EOF) {
 			return 0, fmt.Errorf("%d bytes are in the file, but it had been read up to %d", p.at, pos)
 		}

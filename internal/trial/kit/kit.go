@@ -115,11 +115,12 @@ func (j *Job) Start(t testing.TB) {
 // Status is what the job tells of itself; ok is false while it does not run.
 func (j *Job) Status() (st flow.Status, ok bool) {
 	j.mu.Lock()
-	defer j.mu.Unlock()
-	if j.job == nil {
+	job := j.job
+	j.mu.Unlock()
+	if job == nil {
 		return st, false
 	}
-	return j.job.Status(), true
+	return job.Status(), true // a job may say something meanwhile, which takes the lock
 }
 
 // Said gives what the job has said, in all its lives.
