@@ -385,3 +385,29 @@ func TestPartitions(t *testing.T) {
 		}
 	}
 }
+
+// TestFarEnds: a job over objects, each a split, is killed over and over, and comes to its end with each row once: also where it is killed when an object has been read and its split has not ended.
+func TestFarEnds(t *testing.T) {
+	b, many := bucketOf(t), 0
+	for i := range 40 {
+		b.put(t, fmt.Sprintf("in/f%04d.json", i), lines(many, many+250))
+		many += 250
+	}
+	job, got := followed(t, "'s3://race/in/*' VIA far", b.env(), b.endpoint())
+	job.Every = 2 * time.Millisecond
+	rnd := rand.New(rand.NewPCG(8, 8))
+	for {
+		job.Start(t)
+		time.Sleep(time.Duration(5+rnd.IntN(60)) * time.Millisecond)
+		if err, over := job.Ended(); over {
+			if err != nil {
+				t.Fatal(err)
+			}
+			break
+		}
+		if err := job.Kill(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	once(t, got(), many)
+}

@@ -17,10 +17,10 @@ import (
 )
 
 // followed starts a job that copies rows n from a place to a topic, and gives the job, and what has come out.
-func followed(t *testing.T, from string, env contract.Env) (*kit.Job, func() []int) {
+func followed(t *testing.T, from string, env contract.Env, before ...string) (*kit.Job, func() []int) {
 	t.Helper()
 	out := t.TempDir()
-	job := kit.New(t, "DECLARE STREAM s (n BIGINT) FROM FILES "+from+"; DECLARE SINK kept TO FILES '"+out+"' (ROLL EVERY 1 SECOND); CREATE JOB j AS SELECT n FROM s ROUTE TO kept;", env)
+	job := kit.New(t, strings.Join(before, "")+"DECLARE STREAM s (n BIGINT) FROM FILES "+from+"; DECLARE SINK kept TO FILES '"+out+"' (ROLL EVERY 1 SECOND); CREATE JOB j AS SELECT n FROM s ROUTE TO kept;", env)
 	job.Env.Piece = 4096
 	return job, func() (ns []int) {
 		names, _ := filepath.Glob(out + "/part-*")

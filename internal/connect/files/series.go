@@ -216,7 +216,8 @@ func (s *series) Mark(pos int64) string {
 		}
 		break
 	}
-	if n := len(s.links); !at && s.lines && n > 0 { // what comes behind a former edition is known by that
+	_, many := s.feed.(*arrivals)
+	if n := len(s.links); !at && !many && n > 0 { // what comes behind a file, or that nothing does, is known by that
 		l := s.links[n-1]
 		m.File, m.Offset, m.Tag, m.Key, m.Head, m.Sum, m.Former, m.At = l.file.Name, pos-l.base, l.file.Tag, l.key, l.head, l.sum, l.former, l.file.Changed.UnixNano()
 	}
@@ -224,7 +225,7 @@ func (s *series) Mark(pos int64) string {
 		m.File, m.Offset, m.Tag, m.Key = s.resume.File, s.resume.Offset, s.resume.Tag, s.resume.Key
 		m.Head, m.Sum, m.Former, m.At = s.resume.Head, s.resume.Sum, s.resume.Former, s.resume.At
 	}
-	if _, ok := s.feed.(*arrivals); ok { // others know by themselves what was read
+	if many { // others know by themselves what was read
 		m.Seen = base64.StdEncoding.EncodeToString(read)
 	}
 	b, _ := json.Marshal(m) // texts and numbers
