@@ -14,6 +14,7 @@ import (
 	"testing"
 
 	"fiume/internal/connect/roots"
+	"fiume/internal/connect/store"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
@@ -335,5 +336,52 @@ func TestPackedOnce(t *testing.T) {
 	}
 	if lines != 100_000 || opened != 1 {
 		t.Errorf("%d lines, unpacked %d times", lines, opened)
+	}
+}
+
+// TestReadAndNotEnded: a checkpoint that is taken when an object was read, and before its split has ended, says that nothing of it is left.
+func TestReadAndNotEnded(t *testing.T) {
+	name := filepath.Join(t.TempDir(), "x.json")
+	if err := os.WriteFile(name, []byte("{\"n\":1}\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	at, err := store.Of(nil, nil, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	begin := func() *series {
+		r := &reading{store: at, stream: scanOf(name, "json").Stream, used: &plan.Use{All: true}, format: "json", piece: 1000}
+		f := &folder{reading: r}
+		s := newSeries(r, name, &single{f: f, file: store.File{Name: name}}, f.key)
+		t.Cleanup(func() { _ = s.Close() })
+		return s
+	}
+	next := func(s *series) (rows int, err error) {
+		for {
+			var p flow.Piece
+			if err = s.Next(&p); !errors.Is(err, flow.ErrNothing) {
+				return len(p.Data), err
+			}
+		}
+	}
+	s := begin()
+	if n, err := next(s); n == 0 || err != nil {
+		t.Fatal(n, err)
+	}
+	for { // it has been read to its end, and nobody has been told
+		s.mu.Lock()
+		over := s.over
+		s.mu.Unlock()
+		if over {
+			break
+		}
+	}
+	pos := s.Position()
+	again := begin()
+	if err := again.ResumeAt(s.Mark(pos), pos); err != nil {
+		t.Fatal(err)
+	}
+	if n, err := next(again); err != io.EOF {
+		t.Errorf("%d bytes come again, %v", n, err)
 	}
 }
