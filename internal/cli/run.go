@@ -318,6 +318,16 @@ func printLedger(w io.Writer, name string, s flow.Status, samples []flow.NamedSa
 		fmt.Fprintf(t, "%s\t%s\t%d\t%d\t%d\t%d\t%d\t%d\t%d\t%d\t%d\t\n", st.Step, st.Kind, c.In, c.Passed, c.Filtered, c.Absorbed, c.Late, c.Rejected, c.Held, c.Made, st.Out)
 	}
 	t.Flush()
+	for _, st := range s.Steps {
+		if st.Counts.Lost > 0 {
+			fmt.Fprintf(w, "%s: %s messages are lost: they, or files of them, were damaged or gone before they were read\n", st.Step, number(st.Counts.Lost))
+		}
+	}
+	for _, sp := range s.Splits {
+		if sp.Notice != "" {
+			fmt.Fprintf(w, "%s, %s: %s\n", sp.Stream, sp.Split, sp.Notice)
+		}
+	}
 	shown := map[string]int{}
 	for i := len(samples) - 1; i >= 0; i-- {
 		x := samples[i]
