@@ -211,22 +211,34 @@ func (d Day) changes(start time.Time, add func(at time.Time, topic, key string, 
 	}
 }
 
-// Editions are the results of earlier races, a CSV file each, by the file's name.
-func (d Day) Editions() map[string][]byte {
-	r := rand.New(rand.NewPCG(d.Seed, 0x656469746e))
-	out := map[string][]byte{}
-	for edition := 2023; edition < FirstStart.Year(); edition++ {
-		b := []byte("edition,bib,name,finish_seconds\n")
-		bib := 1
-		for _, last := range lastNames {
-			for _, first := range firstNames {
-				if r.IntN(3) > 0 {
-					b = fmt.Appendf(b, "%d,%d,%s %s,%d\n", edition, bib, first, last, 9000+r.IntN(9000))
-					bib++
-				}
+// Result is what a runner needed in an earlier race.
+type Result struct {
+	Edition int    `json:"edition"`
+	Bib     int    `json:"bib"`
+	Name    string `json:"name"`
+	Seconds int    `json:"finish_seconds"`
+}
+
+// Editions are the years of earlier races, the last one first. The first few are known when the race begins.
+var Editions = func() (years []int) {
+	for y := FirstStart.Year() - 1; y >= 1998; y-- {
+		years = append(years, y)
+	}
+	return years
+}()
+
+// KnownEditions is how many of them are known.
+const KnownEditions = 3
+
+// Edition gives the results of an earlier race.
+func (d Day) Edition(year int) (out []Result) {
+	r := rand.New(rand.NewPCG(d.Seed, uint64(year)))
+	for _, last := range lastNames {
+		for _, first := range firstNames {
+			if r.IntN(3) > 0 {
+				out = append(out, Result{year, len(out) + 1, first + " " + last, 9000 + r.IntN(9000)})
 			}
 		}
-		out[fmt.Sprintf("edition-%d.csv", edition)] = b
 	}
 	return out
 }

@@ -8,11 +8,14 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/log"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
@@ -54,8 +57,25 @@ func browse(t testing.TB, base string) *tab {
 	if err := chromedp.Listen(ctx, b.note); err != nil {
 		t.Fatal(err)
 	}
-	b.do("size the window", chromedp.EmulateViewport(1280, 800))
+	b.do("size the window", chromedp.EmulateViewport(1280, 800), chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, emulation.SetFocusEmulationEnabled, emulation.SetFocusEmulationEnabledParams{Enabled: true}) // pages ask for news only while somebody looks at them
+		return err
+	}))
 	return b
+}
+
+// wrong is what has gone wrong in the page.
+func (b *tab) wrong() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return strings.Join(b.faults, "\n")
+}
+
+// forgive takes what the browser notes of answers that had to be refusals for none of the page's faults.
+func (b *tab) forgive(of string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.faults = slices.DeleteFunc(b.faults, func(f string) bool { return strings.Contains(f, of) })
 }
 
 func (b *tab) note(ev any) {
@@ -100,7 +120,7 @@ func (b *tab) do(what string, steps ...act) {
 	ctx, cancel := context.WithTimeout(b.ctx, patience)
 	defer cancel()
 	if err := chromedp.Do(ctx, steps...); err != nil {
-		b.t.Fatalf("%s: %v\n%s", what, err, b.text())
+		b.t.Fatalf("%s: %v\n%s\n%s", what, err, b.text(), b.wrong())
 	}
 }
 
@@ -113,7 +133,7 @@ func evaluate[T any](b *tab, js string) T {
 	b.t.Helper()
 	v, err := chromedp.Run(b.ctx, chromedp.Evaluate[T](js))
 	if err != nil {
-		b.t.Fatalf("%s: %v", js, err)
+		b.t.Fatalf("%s: %v\n%s", js, err, b.wrong())
 	}
 	return v
 }
@@ -142,7 +162,7 @@ func (b *tab) shows(parts ...string) {
 			return
 		}
 	}
-	b.t.Fatalf("the page lacks %q:\n%s", missing, b.text())
+	b.t.Fatalf("the page, %s, lacks %q:\n%s\n%s", evaluate[string](b, "document.visibilityState + (navigator.onLine ? ', online' : ', offline')"), missing, b.text(), b.wrong())
 }
 
 func click(xpath string) act     { return chromedp.Click(chromedp.Search(xpath)) }
@@ -169,6 +189,19 @@ func jobTab(text string) act {
 	})
 }
 
+// fill puts a text into a field at once: the page draws itself anew each second, and would take a text back that it has not heard of.
+func fill(testid, text string) act {
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		if _, err := visible(named(testid))(ctx, t); err != nil {
+			return err
+		}
+		_, err := chromedp.Evaluate[string](fmt.Sprintf(`(() => { const s = document.querySelector("%s");
+			Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, 'value').set.call(s, %q);
+			s.dispatchEvent(new Event('input', {bubbles: true})); return s.value; })()`, named(testid), text))(ctx, t)
+		return err
+	})
+}
+
 func choose(testid, value string) string {
 	return fmt.Sprintf(`(() => { const s = document.querySelector("%s");
 		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(s, %q);
@@ -187,11 +220,23 @@ func (b *tab) fill(css, text string) {
 // write puts a text into the editor in place of what stands there.
 func (b *tab) write(sql string) {
 	b.t.Helper()
-	editor := chromedp.CSS(named("editor"))
-	b.do("select all", chromedp.WaitVisible(editor), chromedp.Focus(editor), chromedp.KeyEvent("a", chromedp.KeyModifiers(2)), chromedp.KeyEvent(kb.Delete))
+	b.do("the editor", visible(named("editor")))
+	eventually(b.t, "the editor is empty", func() bool { // what else happens on the page may take the focus away
+		if !b.focus(named("editor")) {
+			return false
+		}
+		b.do("select all", chromedp.KeyEvent("a", chromedp.KeyModifiers(2)), chromedp.KeyEvent(kb.Delete))
+		return evaluate[bool](b, fmt.Sprintf(`(() => { const e = document.querySelector("%s"); return e.querySelector(".cm-placeholder") !== null || e.innerText.trim() === ""; })()`, named("editor")))
+	})
 	js, _ := json.Marshal(sql)
 	evaluate[bool](b, fmt.Sprintf(`(() => { const d = new DataTransfer(); d.setData('text/plain', %s);
 		document.querySelector("%s").dispatchEvent(new ClipboardEvent('paste', {clipboardData: d, bubbles: true, cancelable: true})); return true; })()`, js, named("editor")))
+}
+
+// focus gives an element the focus, and says whether it has it.
+func (b *tab) focus(css string) bool {
+	b.t.Helper()
+	return evaluate[bool](b, fmt.Sprintf(`(() => { const e = document.querySelector(%q); e?.focus(); return e !== null && document.activeElement === e; })()`, css))
 }
 
 // written is the text in the editor.

@@ -225,14 +225,15 @@ func TestDemo(t *testing.T) {
 			j, err2 := p.Job(t.Context(), "crowding")
 			for _, x := range ts {
 				if x.Name == "clean-reads" && x.Messages > int64(enough) {
-					return err == nil && err2 == nil && j.Out > 60
+					manifest, _ := os.ReadFile(filepath.Join(dir, "archive", "manifest")) // of the parts that are closed
+					return err == nil && err2 == nil && j.Out > 60 && strings.Count(string(manifest), "\n") >= 5
 				}
 			}
 			return false
 		})
 		p.stop()
 		out := p.out.String()
-		result{out: out}.want(t, 0, "Three Bridges Marathon", "http://127.0.0.1:", "what arrived where", "clean-reads", "race.crowding", "ledger of clean_reads", "ledger of crowding")
+		result{out: out}.want(t, 0, "Three Bridges Marathon", "http://127.0.0.1:", "what arrived where", "clean-reads", "race.crowding", "race.splits", "ledger of clean_reads", "ledger of crowding")
 		for _, l := range lines(out) {
 			f := strings.Fields(strings.ReplaceAll(l, ",", ""))
 			switch {
@@ -244,7 +245,7 @@ func TestDemo(t *testing.T) {
 				fmt.Sscan(f[2], &crowding)
 			}
 		}
-		if clean <= enough || archived < 500 || crowding == 0 { // of crowding later rows replace earlier ones, more of them on a busy machine
+		if clean <= enough || archived == 0 || crowding == 0 { // of crowding later rows replace earlier ones, more of them on a busy machine
 			t.Errorf("%d clean reads, %d archived, %d rows of crowding:\n%s", clean, archived, crowding, out)
 		}
 		return clean, archived, crowding

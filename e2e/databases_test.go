@@ -72,6 +72,8 @@ func TestDatabases(t *testing.T) {
 		r := p.fiume("", "database", "run", "early", "--execute", "SELECT chip, n FROM reads_view ORDER BY chip")
 		return r.code == 0 && strings.Contains(r.out, "A    ") && strings.Contains(r.out, "old") && strings.Contains(r.out, "NULL")
 	})
+	p.fiume("", "rows", "reads_table").want(t, 0, "chip", "old", "A ", "NULL", "(2 rows)")
+	p.fiume("", "rows", "reads_tabel").want(t, 3, "reads_tabel")
 	var ran struct {
 		Results []struct {
 			Columns []string

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -70,6 +71,13 @@ func TestFilesAsTheyCome(t *testing.T) {
 		return len(left) == 0
 	})
 	p.fiume("", "job", "stop", "keep").want(t, 0)
+	for _, k := range []string{"by_parquet", "by_avro", "far"} { // what a sink holds is read again
+		rows := strings.Split(strings.TrimSpace(p.fiume("", "rows", k, "-o", "json", "--limit", "10000").want(t, 0).out), "\n")
+		slices.Sort(rows)
+		if rows = slices.Compact(rows); len(rows) != n {
+			t.Errorf("%s holds %d rows of %d: %.300s", k, len(rows), n, rows)
+		}
+	}
 	wanted, err := json.Marshal(want)
 	if err != nil {
 		t.Fatal(err)

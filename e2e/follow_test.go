@@ -19,7 +19,7 @@ import (
 	"fiume/internal/api"
 	"fiume/internal/catalog"
 	"fiume/internal/core/flow"
-	"fiume/internal/service/declare"
+	"fiume/internal/service/base"
 	"fiume/internal/service/jobs"
 )
 
@@ -139,7 +139,7 @@ func (d *database) table(query string) map[string]bool {
 func (p *process) kept(columns, table string) map[string]bool {
 	p.t.Helper()
 	rows := map[string]string{}
-	_, err := p.Query(p.t.Context(), api.ScriptRequest{SQL: "SELECT CONCAT(" + columns + ") AS row FROM " + table + " UNTIL NOW"}, func([]declare.Column) error { return nil }, func(b json.RawMessage) error {
+	_, err := p.Query(p.t.Context(), api.ScriptRequest{SQL: "SELECT CONCAT(" + columns + ") AS row FROM " + table + " UNTIL NOW"}, func([]base.Column) error { return nil }, func(b json.RawMessage) error {
 		var x struct {
 			Change string `json:"_change"`
 			Row    string

@@ -58,15 +58,23 @@ func TestScreenshots(t *testing.T) {
 	shot("console-job.png", "/jobs/crowding", visible(named("graph")+" .react-flow__node"))
 	shot("console-state.png", "/jobs/crowding", visible("[role=tab]"), jobTab("State and sinks"), visible(named("promises")))
 	shot("console-version.png", "/jobs/clean_reads", visible("[role=tab]"), jobTab("Definition"), press("edit"),
-		chromedp.SetValue(chromedp.CSS(named("new-version")), newClean), chromedp.SendKeys(chromedp.CSS(named("new-version")), " "),
+		fill("new-version", newClean+" "),
 		press("what-changes"), visible(named("changes")))
-	shot("console-joins.png", "/jobs/splits", visible("[role=tab]"), jobTab("Joins and tables"))
 	shot("console-rejected.png", "/jobs/clean_reads", visible("[role=tab]"), jobTab("Rejected ("), visible(named("open-row")))
 	shot("console-why.png", "/jobs/clean_reads", visible("[role=tab]"), jobTab("Newest rows"), press("why"), visible(named("why-answer")))
 	shot("console-topic.png", "/topics/mat-reads", visible(named("messages")))
 	shot("console-declare.png", "/topics/medical-calls", visible(named("messages")), press("declare"), visible(named("proposal")))
 	shot("console-work.png", "/work", visible(named("editor")), tried, chromedp.Sleep(time.Second), press("try"), visible(named("tried")), press("shape-series"))
 	shot("console-mistake.png", "/work", visible(named("editor")), mistaken, chromedp.Sleep(time.Second))
+	drawn := act(chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
+		evaluate[string](page, `document.querySelector("[data-testid='as-both']").click(); ""`)
+		page.write("CREATE JOB strong_finishes WITH\nstrong AS (SELECT * FROM reads WHERE mat = 'km-05' AND rssi > -75),\ncounted AS (SELECT w.opens AS opened, COUNT(*) AS runners FROM strong GROUP BY w WINDOW w AS (TUMBLING 5 MINUTES))\nROUTE strong TO call_topic\nROUTE counted WHERE runners > 40 TO crowd_alerts ELSE TO missing_topic;")
+		pick(page, "strong")
+		evaluate[string](page, `document.querySelector("[data-testid='as-drawing']").click(); ""`)
+		return nil
+	}))
+	shot("console-canvas.png", "/work", visible(named("editor")), drawn, visible(named("preview-counts")))
+	shot("console-board.png", "/boards/race_control", visible(named("legend")))
 	shot("console-lateness.png", "/streams/reads/lateness", visible(named("proposals")))
 
 	dir := t.TempDir()
@@ -98,7 +106,6 @@ func TestScreenshots(t *testing.T) {
 	clean := writeFile(t, dir, "clean.sql", newClean)
 	terminal("cli-versions.png", "test ../demo/tests/crowding ../demo/tests/clean_reads", "apply --dry-run "+clean, "job compare clean_reads "+clean, "job state clean_reads")
 	terminal("cli-road.png", "topic read medical-calls --last 2", "propose medical-calls", "job aside clean_reads --kind late --limit 2", "job became clean_reads mat-reads 0:100")
-	terminal("cli-lateness.png", "lateness reads")
 	terminal("cli-query.png", `query "SELECT mat, w.opens AS opened, COUNT(*) AS reads, AVG(rssi) AS avg_rssi FROM reads SINCE BEGINNING GROUP BY mat, w WINDOW w AS (TUMBLING 1 MINUTE) LIMIT 12"`, "topic read crowd-alerts --last 4")
 	wild := writeFile(t, dir, "crowd.sql", "select mat,count(distinct chip) as runners,-- how many\n arg_max(chip,rssi) as nearest from reads where rssi>-75 and not(mat='finish') group by mat,w window w as(tumbling 1 minute);\n")
 	terminal("cli-language.png", "fmt "+wild, "explain "+decl+" "+wild+" --rate 50000", "functions arg_max")

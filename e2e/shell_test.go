@@ -34,7 +34,13 @@ func (p *process) inTerminal() *terminal {
 // inTerminalOf is that of a kind of terminal. None of them says where its cursor is.
 func (p *process) inTerminalOf(kind string) *terminal {
 	p.t.Helper()
-	cmd := exec.Command(binary, "shell", "--server", p.base, "--history", filepath.Join(p.t.TempDir(), "history"))
+	return p.runsInTerminal(kind, "shell", "--server", p.base, "--history", filepath.Join(p.t.TempDir(), "history"))
+}
+
+// runsInTerminal starts a command in a kind of terminal.
+func (p *process) runsInTerminal(kind string, args ...string) *terminal {
+	p.t.Helper()
+	cmd := exec.Command(binary, args...)
 	cmd.Env = append(cmd.Environ(), "TERM="+kind, "HOME="+p.t.TempDir())
 	f, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 40, Cols: 120})
 	if err != nil {
@@ -167,6 +173,13 @@ CREATE JOB urgent_by_severity AS
 	x.enter("no")
 	x.shows("left as it is")
 	x.press("SELECT cou\t")
+	for range 60 { // the service has a second to say the words, and whoever types presses again
+		time.Sleep(time.Second)
+		if all := x.text(); strings.Contains(all[min(x.at, len(all)):], "count") {
+			break
+		}
+		x.press("\t")
+	}
 	x.shows("count")
 	x.press("\x03")
 	x.enter("chart")

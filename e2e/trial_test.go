@@ -25,7 +25,7 @@ func TestJobTests(t *testing.T) {
 			t.Errorf("%+v", rep)
 		}
 	}
-	if len(reports) != 7 || crashes < 5 {
+	if len(reports) != 8 || crashes < 5 {
 		t.Errorf("%d tests with %d crashes", len(reports), crashes)
 	}
 

@@ -5,11 +5,12 @@ import { Link } from "react-router";
 import { api, type Activity, type Version } from "./api";
 import { Button, Empty, Fault, Panel, Rows, Scroll, Sheet } from "./parts";
 import { moment, useZone } from "./zone";
+import { say } from "./i18n";
 
 export function ActivityPage() {
   return (
     <div className="space-y-4">
-      <h1 className="text-xl font-semibold">Activity</h1>
+      <h1 className="text-xl font-semibold">{say("Activity")}</h1>
       <Log />
     </div>
   );
@@ -29,18 +30,18 @@ export function Log({ object }: { object?: string }) {
       {activity.error && <Fault>{activity.error.message}</Fault>}
       <Sheet>
         {activity.data?.items.length === 0 ? (
-          <Empty>Nothing has been done yet.</Empty>
+          <Empty>{say("Nothing has been done yet.")}</Empty>
         ) : (
           <Rows
             testid="activity"
             of={activity.data?.items ?? []}
             id={(a) => a.id}
             columns={[
-              { head: "When", mono: true, of: (a) => moment(a.at).slice(0, 19) },
-              { head: "Who", of: (a) => a.actor },
-              { head: "Did", of: (a) => a.action },
+              { head: say("When"), mono: true, of: (a) => moment(a.at).slice(0, 19) },
+              { head: say("Who"), of: (a) => a.actor },
+              { head: say("Did"), of: (a) => a.action },
               {
-                head: "To",
+                head: say("To"),
                 of: (a) =>
                   ["created", "replaced", "started", "stopped", "retrying", "changed", "finished"].includes(a.action) &&
                   !a.object.includes(" ") ? (
@@ -55,7 +56,7 @@ export function Log({ object }: { object?: string }) {
                   ),
               },
               {
-                head: "Detail",
+                head: say("Detail"),
                 wrap: "w-full max-w-0",
                 of: (a) =>
                   a.detail && (
@@ -74,14 +75,14 @@ export function Log({ object }: { object?: string }) {
         {(pages.length > 0 || activity.data?.next) && (
           <div className="flex gap-2 border-t border-line px-4 py-2">
             <Button small disabled={pages.length === 0} onClick={() => setPages((p) => p.slice(0, -1))}>
-              Newer
+              {say("Newer")}
             </Button>
             <Button
               small
               disabled={!activity.data?.next}
               onClick={() => setPages((p) => [...p, Number(activity.data!.next)])}
             >
-              Older
+              {say("Older")}
             </Button>
           </div>
         )}

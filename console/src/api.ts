@@ -40,6 +40,22 @@ export type Outcome = Schemas["Outcome"];
 export type ApplyResponse = Schemas["ApplyResponse"];
 export type Secret = Schemas["Secret"];
 export type Database = Schemas["Database"];
+export type Board = Schemas["Board"];
+export type BoardPanel = Schemas["Panel"];
+export type BoardVariable = Schemas["Variable"];
+export type BoardDraft = Schemas["Draft"];
+export type BoardParts = Schemas["BoardParts"];
+export type PanelParts = Schemas["PanelParts"];
+export type PanelKind = Schemas["PanelKind"];
+export type Update = Schemas["Update"];
+export type Drawing = Schemas["Drawing"];
+export type Drawn = Schemas["Drawn"];
+export type StepParts = Schemas["StepParts"];
+export type BlockParts = Schemas["BlockParts"];
+export type RouteParts = Schemas["RouteParts"];
+export type JoinParts = Schemas["JoinParts"];
+export type WindowParts = Schemas["WindowParts"];
+export type Present = Schemas["Present"];
 export type Row = Record<string, unknown>;
 
 /** What the service says when it cannot do something. */
@@ -95,6 +111,10 @@ const name = (n: string) => ({ path: { name: n } });
 const actor = { header: {} };
 
 export const api = {
+  boards: () => all<Board>((after) => client.GET("/api/boards", { params: { query: { after } } })),
+  panelKinds: () => all<PanelKind>((after) => client.GET("/api/panel-kinds", { params: { query: { after } } })),
+  boardDraft: (id: string, body: { sql?: string; parts?: BoardParts }) =>
+    ask(client.PUT("/api/board-drafts/{id}", { params: { path: { id } }, body })),
   jobs: () => all<Job>((after) => client.GET("/api/jobs", { params: { query: { after } } })),
   job: (n: string) => ask(client.GET("/api/jobs/{name}", { params: name(n) })),
   startJob: (n: string) => ask(client.POST("/api/jobs/{name}/start", { params: { ...name(n), ...actor } })),
@@ -103,6 +123,12 @@ export const api = {
   setParallelism: (n: string, tasks: number) =>
     ask(client.PUT("/api/jobs/{name}/parallelism", { params: { ...name(n), ...actor }, body: { tasks } })),
   jobState: (n: string) => ask(client.GET("/api/jobs/{name}/state", { params: name(n) })),
+  present: (n: string, step: string, where: string[], limit: number) =>
+    ask(
+      client.GET("/api/jobs/{name}/steps/{step}/rows", {
+        params: { path: { name: n, step }, query: { where, limit } },
+      }),
+    ),
   versions: (n: string) =>
     all<Version>((after) => client.GET("/api/jobs/{name}/versions", { params: { ...name(n), query: { after } } })),
   history: (n: string, minutes: number) =>
@@ -135,6 +161,7 @@ export const api = {
     ),
   check: (sql: string) => ask(client.POST("/api/check", { body: { sql, file: "text" } })),
   format: (sql: string) => ask(client.POST("/api/format", { body: { sql: ended(sql), file: "text" } })),
+  draw: (body: { sql?: string; drawing?: Drawing }) => ask(client.POST("/api/draw", { body })),
   words: () => ask(client.GET("/api/words", {})),
   places: () => all<PlaceEntry>((after) => client.GET("/api/places", { params: { query: { after } } })),
   functions: () => all<FunctionEntry>((after) => client.GET("/api/functions", { params: { query: { after } } })),
@@ -147,6 +174,8 @@ export const api = {
   drift: (n: string) => ask(client.GET("/api/streams/{name}/drift", { params: name(n) })),
   drifts: () => all<Drift>((after) => client.GET("/api/drifts", { params: { query: { after } } })),
   connections: (body: { sql?: string; names?: string[] }) => ask(client.POST("/api/connections", { body })),
+  look: (via: string | undefined, address: string) =>
+    ask(client.GET("/api/look", { params: { query: { via, address } } })),
   lateness: (n: string) => ask(client.GET("/api/streams/{name}/lateness", { params: name(n) })),
   topics: () => all<Topic>((after) => client.GET("/api/topics", { params: { query: { after } } })),
   topic: (n: string) => ask(client.GET("/api/topics/{name}", { params: name(n) })),
@@ -238,6 +267,20 @@ export const followJob = (n: string, onJob: (j: JobDetail) => void, onProblem: (
     { job: onJob },
     onProblem,
     `There is no job called ${n}, or the service does not answer.`,
+  );
+
+/** Follows a board: its panels, and what they show. The query says how it is looked at. */
+export const followBoard = (
+  n: string,
+  query: string,
+  on: { board: (b: Board) => void; update: (u: Update) => void },
+  onProblem: (p: Problem) => void,
+) =>
+  follow(
+    `/api/boards/${encodeURIComponent(n)}/live?${query}`,
+    on,
+    onProblem,
+    `There is no board called ${n}, or the service does not answer.`,
   );
 
 /** Follows a topic. */

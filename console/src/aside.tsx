@@ -7,6 +7,7 @@ import { Button, Empty, Fault, Field, Input, length, Panel, Rows, Select, Sheet 
 import { Reasons } from "./found";
 import { Became } from "./why";
 import { instant, moment, useZone } from "./zone";
+import { say } from "./i18n";
 
 /** The late desk and the rejected desk of a job. */
 export function Desk({ job, kind }: { job: string; kind: "late" | "rejected" }) {
@@ -50,18 +51,18 @@ export function Desk({ job, kind }: { job: string; kind: "late" | "rejected" }) 
         aside="the newest first; of rows that come fast, a sample"
       >
         <div className="flex flex-wrap items-end gap-3 border-b border-line px-4 py-2.5">
-          <Field label="With this text">
+          <Field label={say("With this text")}>
             <Input
               testid="aside-text"
               value={text}
-              placeholder="in row, reason or origin"
+              placeholder={say("in row, reason or origin")}
               onChange={(e) => {
                 setText(e.target.value);
                 setBefore([]);
               }}
             />
           </Field>
-          <Field label="Step">
+          <Field label={say("Step")}>
             <Select
               value={step}
               onChange={(e) => {
@@ -70,7 +71,7 @@ export function Desk({ job, kind }: { job: string; kind: "late" | "rejected" }) 
                 setBefore([]);
               }}
             >
-              <option value="">all</option>
+              <option value="">{say("all")}</option>
               {[...new Set(aside.data?.reasons.map((r) => r.step))].map((s) => (
                 <option key={s}>{s}</option>
               ))}
@@ -84,11 +85,11 @@ export function Desk({ job, kind }: { job: string; kind: "late" | "rejected" }) 
                 setBefore([]);
               }}
             >
-              Reason: {reason.slice(0, 40)} ✕
+              {say("Reason: {{0}} ✕", { 0: reason.slice(0, 40) })}
             </Button>
           )}
           <span className="ml-auto flex items-center gap-1.5 text-xs text-soft">
-            Save as
+            {say("Save as")}
             {["csv", "json", "parquet"].map((f) => (
               <Button key={f} small testid={`aside-${f}`} onClick={() => save(f)}>
                 {f.toUpperCase()}
@@ -99,10 +100,10 @@ export function Desk({ job, kind }: { job: string; kind: "late" | "rejected" }) 
         {rows.length === 0 ? (
           <Empty>
             {text || step || reason
-              ? "No row is like that."
+              ? say("No row is like that.")
               : kind === "late"
-                ? "No row was late."
-                : "No row was rejected."}
+                ? say("No row was late.")
+                : say("No row was rejected.")}
           </Empty>
         ) : (
           <Rows
@@ -110,10 +111,10 @@ export function Desk({ job, kind }: { job: string; kind: "late" | "rejected" }) 
             of={rows}
             id={(s) => s.id}
             columns={[
-              { head: "When", mono: true, of: (s) => moment(s.at).slice(11, 19) },
-              { head: "Step", of: (s) => s.step },
+              { head: say("When"), mono: true, of: (s) => moment(s.at).slice(11, 19) },
+              { head: say("Step"), of: (s) => s.step },
               {
-                head: "Reason",
+                head: say("Reason"),
                 wrap: "min-w-52 text-xs leading-5",
                 of: (s) => (
                   <>
@@ -125,14 +126,21 @@ export function Desk({ job, kind }: { job: string; kind: "late" | "rejected" }) 
                     >
                       {s.reason}
                     </button>
-                    {s.late_by ? <span className="text-sand"> late by {length(s.late_by)}</span> : null}
-                    {s.sent_at && <span className="text-reed"> sent again by {s.sent_by}</span>}
+                    {s.late_by ? (
+                      <span className="text-sand"> {say("late by {{0}}", { 0: length(s.late_by) })}</span>
+                    ) : null}
+                    {s.sent_at && (
+                      <span className="text-reed">
+                        {" "}
+                        {say("sent again by")} {s.sent_by}
+                      </span>
+                    )}
                   </>
                 ),
               },
-              { head: "Origin", mono: true, of: (s) => s.origin || "–" },
+              { head: say("Origin"), mono: true, of: (s) => s.origin || "–" },
               {
-                head: "Row",
+                head: say("Row"),
                 wrap: "font-mono text-xs break-all",
                 of: (s) => (
                   <>
@@ -147,10 +155,10 @@ export function Desk({ job, kind }: { job: string; kind: "late" | "rejected" }) 
         {(before.length > 0 || aside.data?.next) && (
           <div className="flex gap-2 border-t border-line px-4 py-2">
             <Button small disabled={before.length === 0} onClick={() => setBefore((b) => b.slice(0, -1))}>
-              Newer
+              {say("Newer")}
             </Button>
             <Button small disabled={!aside.data?.next} onClick={() => setBefore((b) => [...b, aside.data!.next!])}>
-              Older
+              {say("Older")}
             </Button>
           </div>
         )}
@@ -196,12 +204,12 @@ function OneRow({ row, onSent }: { row: SetAside; onSent: () => void }) {
     <>
       {fault && <Fault>{fault}</Fault>}
       <dl className="grid grid-cols-[8rem_1fr] gap-x-4 gap-y-1 text-sm">
-        <dt className="text-soft">Reason</dt>
+        <dt className="text-soft">{say("Reason")}</dt>
         <dd>
           {row.reason}
-          {row.late_by ? `; it came ${length(row.late_by)} too late` : ""}
+          {row.late_by ? say("; it came {{0}} too late", { 0: length(row.late_by) }) : ""}
         </dd>
-        <dt className="text-soft">Origin</dt>
+        <dt className="text-soft">{say("Origin")}</dt>
         <dd>
           {row.topic ? (
             <Link
@@ -216,23 +224,23 @@ function OneRow({ row, onSent }: { row: SetAside; onSent: () => void }) {
         </dd>
         {row.event_time !== undefined && (
           <>
-            <dt className="text-soft">Event time</dt>
+            <dt className="text-soft">{say("Event time")}</dt>
             <dd>{instant(row.event_time)}</dd>
           </>
         )}
-        <dt className="text-soft">Set aside</dt>
+        <dt className="text-soft">{say("Set aside")}</dt>
         <dd>{moment(row.at)}</dd>
         {row.sent_at && (
           <>
-            <dt className="text-soft">Sent again</dt>
+            <dt className="text-soft">{say("Sent again")}</dt>
             <dd>
-              {moment(row.sent_at)} by {row.sent_by}
+              {say("{{0}} by", { 0: moment(row.sent_at) })} {row.sent_by}
             </dd>
           </>
         )}
       </dl>
       <label className="block text-xs text-soft">
-        The message
+        {say("The message")}
         <textarea
           data-testid="mend"
           value={text}
@@ -252,21 +260,23 @@ function OneRow({ row, onSent }: { row: SetAside; onSent: () => void }) {
             api.sendAgain(row.job, row.id, text).then(onSent, (e: Error) => setFault(e.message));
           }}
         >
-          Send it to {row.topic || "its topic"} again
+          {say("Send it to {{0}} again", { 0: row.topic || "its topic" })}
         </Button>
         <span className="text-xs text-soft">
           {!row.topic
-            ? "The row was not read from a topic."
+            ? say("The row was not read from a topic.")
             : wrong
-              ? `No JSON yet: ${wrong}`
+              ? say("No JSON yet: {{0}}", { 0: wrong })
               : value !== undefined && value !== original
-                ? "Mended."
-                : "It goes to the same partition, as a new message."}
+                ? say("Mended.")
+                : say("It goes to the same partition, as a new message.")}
         </span>
       </div>
       {row.topic && (
         <details className="rounded-lg border border-line">
-          <summary className="cursor-pointer px-4 py-2 text-sm font-medium">What became of it, step by step</summary>
+          <summary className="cursor-pointer px-4 py-2 text-sm font-medium">
+            {say("What became of it, step by step")}
+          </summary>
           <div className="p-4 pt-0">
             <Became job={row.job} topic={row.topic} partition={row.partition} offset={row.offset} />
           </div>

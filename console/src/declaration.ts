@@ -1,5 +1,6 @@
 // The statement that a form of a declaration stands for.
 import type { PlaceEntry } from "./api";
+import { sqlName, sqlText } from "./sql";
 
 export const roles = ["stream", "table", "sink", "endpoint"] as const;
 export type Role = (typeof roles)[number];
@@ -15,9 +16,6 @@ export interface Declared {
   options: Record<string, string>;
 }
 
-const quoted = (text: string) => `'${text.replaceAll("'", "''")}'`;
-const named = (name: string) => (/^[a-z_][a-z0-9_]*$/.test(name) ? name : `"${name.replaceAll('"', '""')}"`);
-
 /** What stands behind an option in SQL. */
 function given(kind: string, words: string[], text: string) {
   if (kind === "names") {
@@ -25,9 +23,9 @@ function given(kind: string, words: string[], text: string) {
       .split(",")
       .map((n) => n.trim())
       .filter((n) => n);
-    return `(${list.map(named).join(", ")})`;
+    return `(${list.map(sqlName).join(", ")})`;
   }
-  if (kind === "word" && words.length === 0) return quoted(text);
+  if (kind === "word" && words.length === 0) return sqlText(text);
   return text.trim();
 }
 
@@ -37,13 +35,13 @@ export function declaration(d: Declared, of: PlaceEntry) {
     .filter((o) => o.role === d.role && (d.options[o.name] ?? "").trim() !== "")
     .map((o) => `${o.name} ${given(o.kind, o.words, d.options[o.name] ?? "")}`);
   const behind = options.length > 0 ? ` (${options.join(", ")})` : "";
-  const name = named(d.name.trim() || `my_${d.role}`);
-  const address = quoted(d.address.trim());
+  const name = sqlName(d.name.trim() || `my_${d.role}`);
+  const address = sqlText(d.address.trim());
   if (d.role === "endpoint") {
-    const secret = d.secret.trim() ? ` SECRET ${quoted(d.secret.trim())}` : "";
+    const secret = d.secret.trim() ? ` SECRET ${sqlText(d.secret.trim())}` : "";
     return `DECLARE ENDPOINT ${name} ${of.place} ${address}${secret}${behind};`;
   }
-  const via = of.endpoint && (d.via.trim() || !of.here) ? ` VIA ${named(d.via.trim() || "my_endpoint")}` : "";
+  const via = of.endpoint && (d.via.trim() || !of.here) ? ` VIA ${sqlName(d.via.trim() || "my_endpoint")}` : "";
   if (d.role === "sink") return `DECLARE SINK ${name} TO ${of.place} ${address}${via}${behind};`;
   const columns = d.columns.trim() ? ` (${d.columns.trim()})` : " COLUMNS SAMPLED";
   return `DECLARE ${d.role.toUpperCase()} ${name}${columns} FROM ${of.place} ${address}${via}${behind};`;

@@ -2,12 +2,15 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
+import { folder } from "./addresses";
 import { api, type Connection, type Drift, type Row } from "./api";
 import { addToDraft } from "./drafts";
-import { ago, Button, count, Empty, Fault, length, Rows, Scroll, Sheet } from "./parts";
+import { ago, Button, count, Empty, Fault, length, Rows, Scroll, Select, Sheet } from "./parts";
 import { Connections } from "./found";
+import { Looking } from "./look";
 import { Results } from "./results";
 import { Secrets } from "./secrets";
+import { say } from "./i18n";
 
 export function DeclaredPage() {
   const definitions = useQuery({ queryKey: ["definitions"], queryFn: api.definitions });
@@ -27,31 +30,32 @@ export function DeclaredPage() {
   return (
     <div className="space-y-4">
       <div className="flex items-center gap-3">
-        <h1 className="text-xl font-semibold">Streams, tables and sinks</h1>
+        <h1 className="text-xl font-semibold">{say("Streams, tables and sinks")}</h1>
         <span className="ml-auto">
           <Button testid="test-connections" disabled={busy} onClick={test}>
-            {busy ? "Testing …" : "Test connections"}
+            {busy ? say("Testing …") : say("Test connections")}
           </Button>
         </span>
       </div>
       {(definitions.error || fault) && <Fault>{fault || definitions.error?.message}</Fault>}
       {tests && (
-        <Sheet title="Connections" aside={`${tests.filter((t) => t.ok).length} of ${tests.length} can be used`}>
+        <Sheet title={say("Connections")} aside={`${tests.filter((t) => t.ok).length} of ${tests.length} can be used`}>
           <Connections list={tests} />
         </Sheet>
       )}
-      <Sheet title="Declared">
+      <Sheet title={say("Declared")}>
         {definitions.data?.length === 0 ? (
           <Empty>
-            Nothing is declared yet. Open a{" "}
+            {say("Nothing is declared yet. Open a ")}
             <Link className="text-river underline" to="/topics">
-              topic
+              {say("topic")}
             </Link>{" "}
-            and choose <b>Declare a stream</b>, or{" "}
+            {say("and choose")} <b>{say("Declare a stream")}</b>
+            {say(", or ")}
             <Link className="text-river underline" to="/work">
-              write
+              {say("write")}
             </Link>{" "}
-            a DECLARE.
+            {say("a DECLARE.")}
           </Empty>
         ) : (
           <Rows
@@ -60,7 +64,7 @@ export function DeclaredPage() {
             id={(d) => d.name}
             columns={[
               {
-                head: "Name",
+                head: say("Name"),
                 of: (d) => (
                   <>
                     <Link
@@ -71,19 +75,19 @@ export function DeclaredPage() {
                     </Link>
                     {drifted.has(d.name) && (
                       <span className="ml-2 rounded-full bg-sand-pale px-2 py-0.5 text-xs text-sand">
-                        messages differ
+                        {say("messages differ")}
                       </span>
                     )}
                   </>
                 ),
               },
-              { head: "Kind", of: (d) => <span className="text-soft">{d.kind}</span> },
+              { head: say("Kind"), of: (d) => <span className="text-soft">{d.kind}</span> },
               {
-                head: "Definition",
+                head: say("Definition"),
                 wrap: "w-full max-w-0",
                 of: (d) => <div className="truncate font-mono text-xs text-soft">{d.sql.replace(/\s+/g, " ")}</div>,
               },
-              { head: "Changed", of: (d) => <span className="text-soft">{ago(d.changed)}</span> },
+              { head: say("Changed"), of: (d) => <span className="text-soft">{ago(d.changed)}</span> },
             ]}
           />
         )}
@@ -97,10 +101,12 @@ export function DefinitionPage() {
   const { name = "" } = useParams();
   const go = useNavigate();
   const d = useQuery({ queryKey: ["definition", name], queryFn: () => api.definition(name), refetchInterval: 10_000 });
-  const readable = d.data && ["stream", "table", "view"].includes(d.data.kind);
+  const readable = d.data && ["stream", "table", "view", "sink"].includes(d.data.kind);
+  const [many, setMany] = useState(20);
   const rows = useQuery({
-    queryKey: ["rows", name],
-    queryFn: () => api.rows(name, 20),
+    queryKey: ["rows", name, many],
+    queryFn: () => api.rows(name, many),
+    retry: false,
     enabled: !!readable,
     refetchInterval: false,
   });
@@ -122,7 +128,7 @@ export function DefinitionPage() {
     <div className="space-y-4">
       <div className="flex flex-wrap items-center gap-3">
         <Link to="/declared" className="text-soft hover:text-ink">
-          Streams, tables and sinks
+          {say("Streams, tables and sinks")}
         </Link>
         <span className="text-line">/</span>
         <h1 className="text-xl font-semibold">{name}</h1>
@@ -133,7 +139,7 @@ export function DefinitionPage() {
               to={`/streams/${encodeURIComponent(name)}/lateness`}
               className="rounded-md border border-line bg-sheet px-3 py-1.5 text-sm font-medium hover:bg-paper"
             >
-              How late are its rows?
+              {say("How late are its rows?")}
             </Link>
           )}
           {x && ["stream", "table", "sink", "endpoint"].includes(x.kind) && (
@@ -144,7 +150,7 @@ export function DefinitionPage() {
                 api.connections({ names: [name] }).then(setTests, (e: Error) => setFault(e.message));
               }}
             >
-              Test the connection
+              {say("Test the connection")}
             </Button>
           )}
           {x && (
@@ -157,14 +163,14 @@ export function DefinitionPage() {
                 )
               }
             >
-              Change in the editor
+              {say("Change in the editor")}
             </Button>
           )}
         </span>
       </div>
       {(d.error || fault) && <Fault>{fault || d.error?.message}</Fault>}
       {tests && (
-        <Sheet title="Connection">
+        <Sheet title={say("Connection")}>
           <Connections list={tests} />
         </Sheet>
       )}
@@ -172,7 +178,7 @@ export function DefinitionPage() {
       {x && (
         <div className="grid gap-4 lg:grid-cols-2">
           <Sheet
-            title="Columns"
+            title={say("Columns")}
             aside={
               x.event_time ? `event time ${x.event_time}${x.delay ? `, delay ${length(x.delay)}` : ""}` : undefined
             }
@@ -180,8 +186,8 @@ export function DefinitionPage() {
             {x.columns.length === 0 ? (
               <Empty>
                 {x.kind === "sink"
-                  ? "A sink takes the columns of the step that is routed to it."
-                  : "It has no columns."}
+                  ? say("A sink takes the columns of the step that is routed to it.")
+                  : say("It has no columns.")}
               </Empty>
             ) : (
               <Rows
@@ -189,21 +195,21 @@ export function DefinitionPage() {
                 of={x.columns}
                 id={(c) => c.name}
                 columns={[
-                  { head: "Column", of: (c) => <span className="font-medium">{c.name}</span> },
-                  { head: "Type", wrap: "font-mono text-xs", of: (c) => c.type },
-                  { head: "About", of: (c) => <span className="text-soft">{c.about}</span> },
+                  { head: say("Column"), of: (c) => <span className="font-medium">{c.name}</span> },
+                  { head: say("Type"), wrap: "font-mono text-xs", of: (c) => c.type },
+                  { head: say("About"), of: (c) => <span className="text-soft">{c.about}</span> },
                 ]}
               />
             )}
           </Sheet>
-          <Sheet title="Definition" aside={x.users.length ? `used by ${x.users.join(", ")}` : "nothing uses it"}>
+          <Sheet title={say("Definition")} aside={x.users.length ? `used by ${x.users.join(", ")}` : "nothing uses it"}>
             <Scroll as="pre" className="p-4 font-mono text-xs leading-relaxed">
               {x.sql}
             </Scroll>
             {x.topic && (
               <p className="border-t border-line px-4 py-2">
                 <Link className="text-river hover:underline" to={`/topics/${encodeURIComponent(x.topic)}`}>
-                  Raw messages of {x.topic}
+                  {say("Raw messages of {{0}}", { 0: x.topic })}
                 </Link>
               </p>
             )}
@@ -212,15 +218,28 @@ export function DefinitionPage() {
       )}
       {readable && (
         <Sheet
-          title={x?.topic ? "Newest rows" : "Rows"}
-          aside={rows.data ? `${count(rows.data.samples.length)} late or rejected among them` : undefined}
+          title={x?.kind === "sink" ? "What it holds" : x?.topic ? "Newest rows" : "Rows"}
+          aside={
+            <span className="flex items-center gap-3">
+              {rows.data && rows.data.samples.length > 0 && (
+                <span>{say("{{0}} late or rejected among them", { 0: count(rows.data.samples.length) })}</span>
+              )}
+              <Select aria-label={say("How many rows")} value={many} onChange={(e) => setMany(Number(e.target.value))}>
+                {[20, 200, 2000, 10000].map((n) => (
+                  <option key={n} value={n}>
+                    {say("up to {{0}}", { 0: count(n) })}
+                  </option>
+                ))}
+              </Select>
+            </span>
+          }
         >
           {rows.error ? (
             <div className="p-3">
               <Fault>{rows.error.message}</Fault>
             </div>
           ) : !rows.data ? (
-            <Empty>Reading …</Empty>
+            <Empty>{say("Reading …")}</Empty>
           ) : (
             <Results
               columns={rows.data.results[0]?.columns ?? []}
@@ -230,24 +249,26 @@ export function DefinitionPage() {
           )}
         </Sheet>
       )}
+      {x?.kind === "endpoint" && <Looking via={name} start="" />}
+      {x?.kind === "sink" && x.address && !x.topic && <Looking via={x.via} start={folder(x.address)} quiet />}
     </div>
   );
 }
 
 function DriftSheet({ drift, onTake }: { drift: Drift; onTake: (sql: string) => void }) {
   return (
-    <Sheet title="The newest messages differ from the declaration" aside={`${count(drift.messages)} looked at`}>
+    <Sheet title={say("The newest messages differ from the declaration")} aside={`${count(drift.messages)} looked at`}>
       <Rows
         testid="drift"
         of={drift.fields}
         id={(f) => f.what + f.field}
         columns={[
-          { head: "Field", of: (f) => <b>{f.field}</b> },
-          { head: "What", of: (f) => <span className="text-sand">{f.what}</span> },
-          { head: "Messages", right: true, of: (f) => count(f.messages) },
-          { head: "Declared", mono: true, of: (f) => f.declared },
-          { head: "Found", mono: true, of: (f) => f.found },
-          { head: "Examples", mono: true, wide: true, of: (f) => f.examples.join("  ") },
+          { head: say("Field"), of: (f) => <b>{f.field}</b> },
+          { head: say("What"), of: (f) => <span className="text-sand">{f.what}</span> },
+          { head: say("Messages"), right: true, of: (f) => count(f.messages) },
+          { head: say("Declared"), mono: true, of: (f) => f.declared },
+          { head: say("Found"), mono: true, of: (f) => f.found },
+          { head: say("Examples"), mono: true, wide: true, of: (f) => f.examples.join("  ") },
         ]}
       />
       {drift.sql && (
@@ -256,7 +277,7 @@ function DriftSheet({ drift, onTake }: { drift: Drift; onTake: (sql: string) => 
             {drift.sql}
           </Scroll>
           <div className="mt-3">
-            <Button onClick={() => onTake(drift.sql!)}>Take it into the editor</Button>
+            <Button onClick={() => onTake(drift.sql!)}>{say("Take it into the editor")}</Button>
           </div>
         </div>
       )}

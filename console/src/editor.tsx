@@ -142,7 +142,9 @@ export default function Editor({
   words,
   functions,
   label,
+  given,
   minHeight = "9rem",
+  whole = false,
 }: {
   value: string;
   onChange: (v: string) => void;
@@ -152,7 +154,11 @@ export default function Editor({
   words: Words | undefined;
   functions: FunctionEntry[];
   label: string;
+  /** Parameters that have a value when the text is run. */
+  given?: string[];
   minHeight?: string;
+  /** As high as its text, instead of scrolling. */
+  whole?: boolean;
 }) {
   const box = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView>(undefined);
@@ -184,7 +190,12 @@ export default function Editor({
                 const c = await api.check(text);
                 if (v.state.doc.toString() !== text) return [];
                 on.current.onChecked?.(c);
-                return marks(v.state.doc, c.errors);
+                const known = (d: Diagnostic) =>
+                  d.code === "no-value" && given?.some((g) => d.message.includes(`:${g} `));
+                return marks(
+                  v.state.doc,
+                  c.errors.filter((d) => !known(d)),
+                );
               } catch {
                 return []; // what the service cannot say now it says when the text is run
               }
@@ -221,8 +232,11 @@ export default function Editor({
           EditorView.updateListener.of((u) => {
             if (u.docChanged) on.current.onChange(u.state.doc.toString());
           }),
-          EditorView.contentAttributes.of({ "aria-label": label, "data-testid": "editor" }),
-          EditorView.theme({ "&": { minHeight, maxHeight: "28rem" }, ".cm-scroller": { overflow: "auto", minHeight } }),
+          EditorView.contentAttributes.of({ "aria-label": label, "data-testid": "editor", tabindex: "0" }),
+          EditorView.theme({
+            "&": { minHeight, maxHeight: whole ? "none" : "28rem" },
+            ".cm-scroller": { overflow: "auto", minHeight },
+          }),
         ],
       }),
     });

@@ -1,6 +1,7 @@
 // Tables that several pages show: what a new version takes over, what was found of connections, and rows that were set aside.
 import type { Change, Connection, Sample } from "./api";
 import { count, Empty, length, Rows, Sheet } from "./parts";
+import { say } from "./i18n";
 
 const tones: Record<string, string> = { kept: "text-river", afresh: "text-sand", gone: "text-clay", new: "text-ink" };
 
@@ -12,16 +13,16 @@ export function Changes({ list }: { list: Change[] }) {
       of={list}
       id={(_, i) => i}
       columns={[
-        { head: "What", of: (c) => <span className={`font-medium ${tones[c.what] ?? ""}`}>{c.what}</span> },
+        { head: say("What"), of: (c) => <span className={`font-medium ${tones[c.what] ?? ""}`}>{c.what}</span> },
         {
-          head: "Step",
+          head: say("Step"),
           of: (c) => (
             <>
               {c.step} <span className="text-soft">{c.kind}</span>
             </>
           ),
         },
-        { head: "That is", of: (c) => c.detail ?? "" },
+        { head: say("That is"), of: (c) => c.detail ?? "" },
       ]}
     />
   );
@@ -29,7 +30,7 @@ export function Changes({ list }: { list: Change[] }) {
 
 /** Connection tests, each with what was found. */
 export function Connections({ list }: { list: Connection[] }) {
-  if (list.length === 0) return <Empty>Nothing is declared yet.</Empty>;
+  if (list.length === 0) return <Empty>{say("Nothing is declared yet.")}</Empty>;
   return (
     <Rows
       testid="connections"
@@ -37,7 +38,7 @@ export function Connections({ list }: { list: Connection[] }) {
       id={(c) => `${c.kind} ${c.name}`}
       columns={[
         {
-          head: "Name",
+          head: say("Name"),
           of: (c) => (
             <>
               <span className="font-medium">{c.name}</span> <span className="text-soft">{c.kind}</span>
@@ -45,7 +46,7 @@ export function Connections({ list }: { list: Connection[] }) {
           ),
         },
         {
-          head: "Place",
+          head: say("Place"),
           of: (c) => (
             <>
               <span className="text-soft">{c.place}</span> {c.address}
@@ -53,7 +54,7 @@ export function Connections({ list }: { list: Connection[] }) {
           ),
         },
         {
-          head: "Found",
+          head: say("Found"),
           wrap: "text-xs",
           of: (c) =>
             c.checks.map((k) => (
@@ -77,19 +78,19 @@ export function Reasons({ reasons, onChoose }: { reasons: Total[]; onChoose?: (t
   const most = Math.max(1, ...reasons.map((r) => r.rows));
   if (reasons.length === 0) return null;
   return (
-    <Sheet title="By reason" aside="all rows are counted, also those of which no sample is kept">
+    <Sheet title={say("By reason")} aside="all rows are counted, also those of which no sample is kept">
       <Rows
         testid="reasons"
         of={reasons}
         id={(_, i) => i}
         columns={[
           {
-            head: "Kind",
+            head: say("Kind"),
             of: (r) => <span className={r.kind === "late" ? "text-sand" : "text-clay"}>{r.kind}</span>,
           },
-          { head: "Step", of: (r) => r.step },
+          { head: say("Step"), of: (r) => r.step },
           {
-            head: "Reason",
+            head: say("Reason"),
             wrap: "text-xs",
             of: (r) =>
               onChoose ? (
@@ -104,7 +105,7 @@ export function Reasons({ reasons, onChoose }: { reasons: Total[]; onChoose?: (t
                 r.class
               ),
           },
-          { head: "Rows", right: true, of: (r) => count(r.rows) },
+          { head: say("Rows"), right: true, of: (r) => count(r.rows) },
           {
             wrap: "w-40",
             of: (r) => (
@@ -124,26 +125,26 @@ export function Reasons({ reasons, onChoose }: { reasons: Total[]; onChoose?: (t
 
 /** Late and rejected rows as a run has them. */
 export function SampleRows({ rows }: { rows: Sample[] }) {
-  if (rows.length === 0) return <Empty>No row was late or rejected.</Empty>;
+  if (rows.length === 0) return <Empty>{say("No row was late or rejected.")}</Empty>;
   return (
     <Rows
       testid="samples"
       of={rows}
       id={(s) => s.seq}
       columns={[
-        { head: "Step", of: (s) => s.step },
+        { head: say("Step"), of: (s) => s.step },
         {
-          head: "Kind",
+          head: say("Kind"),
           of: (s) => (
             <span className={s.kind === "late" ? "text-sand" : "text-clay"}>
               {s.kind}
-              {s.late_by ? ` by ${length(s.late_by)}` : ""}
+              {s.late_by ? say(" by {{0}}", { 0: length(s.late_by) }) : ""}
             </span>
           ),
         },
-        { head: "Reason", wrap: "min-w-52 text-xs leading-5", of: (s) => s.reason },
-        { head: "Origin", mono: true, of: (s) => s.origin ?? "–" },
-        { head: "Row", mono: true, wide: true, of: (s) => s.row },
+        { head: say("Reason"), wrap: "min-w-52 text-xs leading-5", of: (s) => s.reason },
+        { head: say("Origin"), mono: true, of: (s) => s.origin ?? "–" },
+        { head: say("Row"), mono: true, wide: true, of: (s) => s.row },
       ]}
     />
   );

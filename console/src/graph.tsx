@@ -17,6 +17,7 @@ import type { Explanation, Step } from "./api";
 import { bytes, count } from "./parts";
 import { perSecond } from "./rate";
 import { instant } from "./zone";
+import { say } from "./i18n";
 
 type Box = {
   name: string;
@@ -55,7 +56,7 @@ function StepBox({ data }: NodeProps<Node<Box>>) {
       {data.fill !== undefined && (
         <div
           className="mt-1 h-1 overflow-hidden rounded-full bg-line"
-          title={`queue ${Math.round(data.fill * 100)} % full`}
+          title={say("queue {{0}} % full", { 0: Math.round(data.fill * 100) })}
         >
           <div
             className={data.fill > 0.9 ? "h-full bg-clay" : "h-full bg-river"}
@@ -243,7 +244,7 @@ export default function Graph({
       style={{ height }}
       data-testid="graph"
       role="group"
-      aria-label={`${placed.length} steps: ${placed.map((s) => s.data.name).join(", ")}`}
+      aria-label={say("{{0}} steps: {{1}}", { 0: placed.length, 1: placed.map((s) => s.data.name).join(", ") })}
     >
       <ReactFlow
         nodes={nodes}

@@ -3,13 +3,14 @@ import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useMemo, useState } from "react";
 import { api, type Point } from "./api";
 import { Empty, Fault, Select, Sheet } from "./parts";
+import { say } from "./i18n";
 
 const Plot = lazy(() => import("./plot"));
 const spans = [
-  { minutes: 15, label: "the last 15 minutes" },
-  { minutes: 60, label: "the last hour" },
-  { minutes: 1440, label: "the last day" },
-  { minutes: 10080, label: "the last week" },
+  { minutes: 15, label: say("the last 15 minutes") },
+  { minutes: 60, label: say("the last hour") },
+  { minutes: 1440, label: say("the last day") },
+  { minutes: 10080, label: say("the last week") },
 ];
 
 type Line = [label: string, tone: string, value: (p: Point) => number];
@@ -17,29 +18,29 @@ type Line = [label: string, tone: string, value: (p: Point) => number];
 /** What is drawn of a job, chart by chart. */
 const charts: { title: string; lines: Line[] }[] = [
   {
-    title: "Rows a second",
+    title: say("Rows a second"),
     lines: [
       ["in", "river", (p) => p.in],
       ["out", "sand", (p) => p.out],
     ],
   },
   {
-    title: "Late and rejected a second",
+    title: say("Late and rejected a second"),
     lines: [
       ["late", "sand", (p) => p.late],
       ["rejected", "clay", (p) => p.rejected],
     ],
   },
-  { title: "Watermark behind the newest event, seconds", lines: [["lag", "river", (p) => p.lag]] },
+  { title: say("Watermark behind the newest event, seconds"), lines: [["lag", "river", (p) => p.lag]] },
   {
-    title: "State, bytes",
+    title: say("State, bytes"),
     lines: [
       ["in memory", "river", (p) => p.state],
       ["on disk", "soft", (p) => p.disk],
     ],
   },
-  { title: "Messages that wait to be read", lines: [["messages", "clay", (p) => p.left]] },
-  { title: "Checkpoint, milliseconds", lines: [["took", "reed", (p) => p.checkpoint]] },
+  { title: say("Messages that wait to be read"), lines: [["messages", "clay", (p) => p.left]] },
+  { title: say("Checkpoint, milliseconds"), lines: [["took", "reed", (p) => p.checkpoint]] },
 ];
 
 export function Charts({ job }: { job: string }) {
@@ -53,9 +54,14 @@ export function Charts({ job }: { job: string }) {
   const x = useMemo(() => points.map((p) => Date.parse(p.at) / 1000), [points]);
   return (
     <Sheet
-      title="Over time"
+      title={say("Over time")}
       aside={
-        <Select aria-label="Span" testid="span" value={minutes} onChange={(e) => setMinutes(Number(e.target.value))}>
+        <Select
+          aria-label={say("Span")}
+          testid="span"
+          value={minutes}
+          onChange={(e) => setMinutes(Number(e.target.value))}
+        >
           {spans.map((s) => (
             <option key={s.minutes} value={s.minutes}>
               {s.label}
@@ -72,12 +78,12 @@ export function Charts({ job }: { job: string }) {
       {points.length < 2 ? (
         <Empty>
           {minutes > 60
-            ? "By the minute: points come once the job has run for some minutes."
-            : "The first points come after some seconds."}
+            ? say("By the minute: points come once the job has run for some minutes.")
+            : say("The first points come after some seconds.")}
         </Empty>
       ) : (
         <div className="grid gap-4 p-4 md:grid-cols-2" data-testid="charts">
-          <Suspense fallback={<p className="text-soft">Drawing …</p>}>
+          <Suspense fallback={<p className="text-soft">{say("Drawing …")}</p>}>
             {charts.map((c) => (
               <Plot
                 key={c.title}

@@ -12,6 +12,7 @@ import { Log } from "./activity";
 import { Charts } from "./history";
 import { Why } from "./why";
 import { perSecond, useRates } from "./rate";
+import { say } from "./i18n";
 
 const Graph = lazy(() => import("./graph"));
 
@@ -43,35 +44,35 @@ function OneJob({ name }: { name: string }) {
       .then(() => setProblem(undefined), setProblem)
       .finally(() => setBusy(false));
   };
-  if (!job) return problem ? <Fault>{problem.message}</Fault> : <p className="text-soft">Loading …</p>;
+  if (!job) return problem ? <Fault>{problem.message}</Fault> : <p className="text-soft">{say("Loading …")}</p>;
   const lag = watermark(job);
   return (
     <div className="space-y-4">
       <div className="flex flex-wrap items-center gap-3">
         <Link to="/" className="text-soft hover:text-ink">
-          Jobs
+          {say("Jobs")}
         </Link>
         <span className="text-line">/</span>
         <h1 className="text-xl font-semibold">{job.name}</h1>
         <State state={job.state} />
-        <span className="text-xs text-soft">since {ago(job.since)}</span>
+        <span className="text-xs text-soft">{say("since {{0}}", { 0: ago(job.since) })}</span>
         <div className="ml-auto flex gap-2">
           <Button
             testid="start"
             disabled={busy || !["stopped", "failed"].includes(job.state)}
             onClick={() => act(() => api.startJob(name))}
           >
-            Start
+            {say("Start")}
           </Button>
           <Button
             testid="stop"
             disabled={busy || ["stopped", "finished", "stopping"].includes(job.state)}
             onClick={() => act(() => api.stopJob(name))}
           >
-            Stop
+            {say("Stop")}
           </Button>
           <Button testid="drop" kind="danger" disabled={busy} onClick={() => setDropping(true)}>
-            Drop …
+            {say("Drop …")}
           </Button>
         </div>
       </div>
@@ -80,31 +81,38 @@ function OneJob({ name }: { name: string }) {
         (quiet(job.state) ? <p className="text-sm text-soft">{job.reason}</p> : <Fault>{job.reason}</Fault>)}
       {job.abandoned && (
         <Fault>
-          No checkpoint since {ago(job.abandoned.since)}, tried {count(job.abandoned.tries)} times; the job goes on:{" "}
-          {job.abandoned.reason}
+          {say("No checkpoint since {{0}}, tried {{1}} times; the job goes on: {{2}}", {
+            0: ago(job.abandoned.since),
+            1: count(job.abandoned.tries),
+            2: job.abandoned.reason,
+          })}
         </Fault>
       )}
       <dl className="grid grid-cols-2 gap-3 md:grid-cols-3 xl:grid-cols-6">
-        <Figure label="Rows in">{count(job.rows_in)}</Figure>
-        <Figure label="Rows out">{count(job.rows_out)}</Figure>
+        <Figure label={say("Rows in")}>{count(job.rows_in)}</Figure>
+        <Figure label={say("Rows out")}>{count(job.rows_out)}</Figure>
         {(job.lost ?? 0) > 0 && (
-          <Figure label="Lost" tone="text-clay">
+          <Figure label={say("Lost")} tone="text-clay">
             {count(job.lost!)}
           </Figure>
         )}
-        <Figure label="Late" tone={job.late ? "text-sand" : ""}>
+        <Figure label={say("Late")} tone={job.late ? "text-sand" : ""}>
           {count(job.late)}
         </Figure>
-        <Figure label="Rejected" tone={job.rejected ? "text-clay" : ""}>
+        <Figure label={say("Rejected")} tone={job.rejected ? "text-clay" : ""}>
           {count(job.rejected)}
         </Figure>
-        <Figure label="Watermark" small>
+        <Figure label={say("Watermark")} small>
           {instant(lag)}
         </Figure>
-        <Figure label="Checkpoint" small>
+        <Figure label={say("Checkpoint")} small>
           {job.checkpoint
-            ? `no. ${job.checkpoint.number}, ${ago(job.checkpoint.at)}, ${bytes(job.checkpoint.bytes)}`
-            : "none yet"}
+            ? say("no. {{0}}, {{1}}, {{2}}", {
+                0: job.checkpoint.number,
+                1: ago(job.checkpoint.at),
+                2: bytes(job.checkpoint.bytes),
+              })
+            : say("none yet")}
         </Figure>
       </dl>
       <TabGroup>
@@ -143,7 +151,7 @@ function OneJob({ name }: { name: string }) {
               <Windows job={job} />
             ) : (
               <Sheet>
-                <Empty>No step of the job has windows.</Empty>
+                <Empty>{say("No step of the job has windows.")}</Empty>
               </Sheet>
             )}
             <Splits job={job} />
@@ -173,11 +181,11 @@ function OneJob({ name }: { name: string }) {
       </TabGroup>
       <Confirm
         open={dropping}
-        title={`Drop the job ${job.name}?`}
+        title={say("Drop the job {{0}}?", { 0: job.name })}
         onClose={() => setDropping(false)}
-        action={{ label: "Drop it", run: () => act(() => api.dropJob(name).then(() => go("/"))) }}
+        action={{ label: say("Drop it"), run: () => act(() => api.dropJob(name).then(() => go("/"))) }}
       >
-        It is stopped, and its place in the streams and its state are forgotten. What it has written stays.
+        {say("It is stopped, and its place in the streams and its state are forgotten. What it has written stays.")}
       </Confirm>
     </div>
   );
@@ -197,17 +205,17 @@ function Flow({ job, at }: { job: JobDetail; at: number }) {
   if (!job.plan)
     return (
       <Sheet>
-        <Empty>The text of the job cannot be read any more.</Empty>
+        <Empty>{say("The text of the job cannot be read any more.")}</Empty>
       </Sheet>
     );
   return (
     <Sheet
-      title="What flows"
+      title={say("What flows")}
       aside={
         job.state === "running" ? "rows a second; the bar in a step is how full its queue is" : "the job does not run"
       }
     >
-      <Suspense fallback={<p className="p-4 text-soft">Drawing …</p>}>
+      <Suspense fallback={<p className="p-4 text-soft">{say("Drawing …")}</p>}>
         <Graph plan={job.plan} steps={job.status.steps} rates={job.state === "running" ? rates : undefined} />
       </Suspense>
     </Sheet>
@@ -269,11 +277,11 @@ function Ledger({ steps, running, at }: { steps: Step[]; running: boolean; at: n
   const num = (n: number, tone = "") => <span className={n === 0 ? "text-soft/50" : tone}>{count(n)}</span>;
   return (
     <Sheet
-      title="Steps and ledger"
+      title={say("Steps and ledger")}
       aside="in = passed + filtered + absorbed + late + rejected + held; out = passed + made + withdrawn"
     >
       {steps.length === 0 ? (
-        <Empty>The job has not read anything yet.</Empty>
+        <Empty>{say("The job has not read anything yet.")}</Empty>
       ) : (
         <Rows
           testid="ledger"
@@ -281,7 +289,7 @@ function Ledger({ steps, running, at }: { steps: Step[]; running: boolean; at: n
           id={(s) => s.id}
           columns={[
             {
-              head: "Step",
+              head: say("Step"),
               wrap: "w-full max-w-0",
               of: (s) => (
                 <>
@@ -294,54 +302,64 @@ function Ledger({ steps, running, at }: { steps: Step[]; running: boolean; at: n
                   </div>
                   {s.kind === "window" && (
                     <div className="text-xs text-soft">
-                      {plural(s.windows ?? 0, "open window")}, {plural(s.keys ?? 0, "key")}, {bytes(s.bytes ?? 0)};
-                      closed up to {instant(s.watermark)}
+                      {say("{{0}}, {{1}}, {{2}}; closed up to {{3}}", {
+                        0: plural(s.windows ?? 0, "open window"),
+                        1: plural(s.keys ?? 0, "key"),
+                        2: bytes(s.bytes ?? 0),
+                        3: instant(s.watermark),
+                      })}
                     </div>
                   )}
                   {s.kind === "side" && (
                     <div className="text-xs text-soft">
-                      {plural(s.rows ?? 0, "row")} held, {bytes(s.bytes ?? 0)}
+                      {say("{{0}} held, {{1}}", { 0: plural(s.rows ?? 0, "row"), 1: bytes(s.bytes ?? 0) })}
                     </div>
                   )}
                   {["join", "as of", "lookup"].includes(s.kind) && (
                     <div className="text-xs text-soft">
-                      {plural(s.counts.matched ?? 0, "match").replace("matchs", "matches")},{" "}
-                      {plural(s.counts.unmatched ?? 0, "row")} without one
+                      {say("{{0}}, {{1}} without one", {
+                        0: plural(s.counts.matched ?? 0, "match").replace("matchs", "matches"),
+                        1: plural(s.counts.unmatched ?? 0, "row"),
+                      })}
                     </div>
                   )}
                   {(s.kind === "unique" || s.kind === "over") && (
                     <div className="text-xs text-soft">
-                      {plural(s.windows ?? 0, "row")} waiting, {plural(s.keys ?? 0, "key")}, {bytes(s.bytes ?? 0)};
-                      taken up to {instant(s.watermark)}
+                      {say("{{0}} waiting, {{1}}, {{2}}; taken up to {{3}}", {
+                        0: plural(s.windows ?? 0, "row"),
+                        1: plural(s.keys ?? 0, "key"),
+                        2: bytes(s.bytes ?? 0),
+                        3: instant(s.watermark),
+                      })}
                     </div>
                   )}
                 </>
               ),
             },
-            { head: "In", right: true, of: (s) => num(s.counts.in) },
-            { head: "Passed", right: true, of: (s) => num(s.counts.passed) },
-            { head: "Filtered", right: true, of: (s) => num(s.counts.filtered) },
-            { head: "Absorbed", right: true, of: (s) => num(s.counts.absorbed) },
-            { head: "Late", right: true, of: (s) => num(s.counts.late, "text-sand") },
-            { head: "Rejected", right: true, of: (s) => num(s.counts.rejected, "text-clay") },
-            { head: "Held", right: true, of: (s) => num(s.counts.held) },
+            { head: say("In"), right: true, of: (s) => num(s.counts.in) },
+            { head: say("Passed"), right: true, of: (s) => num(s.counts.passed) },
+            { head: say("Filtered"), right: true, of: (s) => num(s.counts.filtered) },
+            { head: say("Absorbed"), right: true, of: (s) => num(s.counts.absorbed) },
+            { head: say("Late"), right: true, of: (s) => num(s.counts.late, "text-sand") },
+            { head: say("Rejected"), right: true, of: (s) => num(s.counts.rejected, "text-clay") },
+            { head: say("Held"), right: true, of: (s) => num(s.counts.held) },
             {
-              head: "Made",
+              head: say("Made"),
               right: true,
               of: (s) => (
                 <>
                   {num(s.counts.made)}
                   {s.counts.withdrawn ? (
-                    <div className="text-xs text-soft" title="results that were replaced or taken back">
+                    <div className="text-xs text-soft" title={say("results that were replaced or taken back")}>
                       −{count(s.counts.withdrawn)}
                     </div>
                   ) : null}
                 </>
               ),
             },
-            { head: "Out", right: true, of: (s) => num(s.out) },
+            { head: say("Out"), right: true, of: (s) => num(s.out) },
             {
-              head: "Out a second",
+              head: say("Out a second"),
               right: true,
               of: (s) => <span className="text-xs text-soft">{running ? perSecond(rates[`${s.id} out`]) : "–"}</span>,
             },
@@ -360,22 +378,22 @@ function quiet(state: string) {
 function Splits({ job }: { job: JobDetail }) {
   const newest = Math.max(...job.status.splits.filter((s) => !s.table).map((s) => s.newest_at ?? 0));
   return (
-    <Sheet title="Splits">
+    <Sheet title={say("Splits")}>
       {job.status.splits.length === 0 ? (
-        <Empty>No split has been read yet.</Empty>
+        <Empty>{say("No split has been read yet.")}</Empty>
       ) : (
         <Rows
           of={job.status.splits}
           id={(s) => `${s.stream} ${s.split}`}
           columns={[
-            { head: "Stream", of: (s) => s.stream },
-            { head: "Split", mono: true, of: (s) => s.split },
-            { head: "Next position", right: true, of: (s) => count(s.next) },
-            { head: "Waiting", right: true, of: (s) => (s.left === undefined ? "–" : count(s.left)) },
-            { head: "Newest event time", mono: true, of: (s) => instant(s.newest_at) },
-            { head: "Watermark", mono: true, of: (s) => instant(s.watermark) },
+            { head: say("Stream"), of: (s) => s.stream },
+            { head: say("Split"), mono: true, of: (s) => s.split },
+            { head: say("Next position"), right: true, of: (s) => count(s.next) },
+            { head: say("Waiting"), right: true, of: (s) => (s.left === undefined ? "–" : count(s.left)) },
+            { head: say("Newest event time"), mono: true, of: (s) => instant(s.newest_at) },
+            { head: say("Watermark"), mono: true, of: (s) => instant(s.watermark) },
             {
-              head: "Behind",
+              head: say("Behind"),
               right: true,
               of: (s) =>
                 s.newest_at !== undefined && s.watermark !== undefined
@@ -383,20 +401,20 @@ function Splits({ job }: { job: JobDetail }) {
                   : "–",
             },
             {
-              head: "State",
+              head: say("State"),
               of: (s) => (
                 <span className="text-soft">
                   {(s.waiting && `waiting since ${ago(s.waiting.since)}, because ${s.waiting.reason}`) ||
                     s.notice ||
                     (s.ended
-                      ? "ended"
+                      ? say("ended")
                       : s.idle
                         ? s.table
-                          ? "up to date"
-                          : "idle"
+                          ? say("up to date")
+                          : say("idle")
                         : s.holds
-                          ? "silent; the others wait for it"
-                          : "reading")}
+                          ? say("silent; the others wait for it")
+                          : say("reading"))}
                 </span>
               ),
             },
@@ -429,7 +447,7 @@ function Newest({ job }: { job: JobDetail }) {
   if (steps.length === 0)
     return (
       <Sheet>
-        <Empty>Rows are shown while the job runs.</Empty>
+        <Empty>{say("Rows are shown while the job runs.")}</Empty>
       </Sheet>
     );
   return (
@@ -444,7 +462,7 @@ function Newest({ job }: { job: JobDetail }) {
         return (
           <Sheet key={step} title={step} aside="a sample of the newest rows, the newest first">
             {parsed.length === 0 ? (
-              <Empty>No rows yet.</Empty>
+              <Empty>{say("No rows yet.")}</Empty>
             ) : (
               <Rows
                 testid={`newest-${step}`}
@@ -458,7 +476,7 @@ function Newest({ job }: { job: JobDetail }) {
                           right: true,
                           of: (r: Row) => (
                             <Button small testid="why" onClick={() => setAsked({ sink, row: r })}>
-                              Why?
+                              {say("Why?")}
                             </Button>
                           ),
                         },
@@ -470,7 +488,7 @@ function Newest({ job }: { job: JobDetail }) {
           </Sheet>
         );
       })}
-      <Panel open={asked !== undefined} wide title="Why is this row there?" onClose={() => setAsked(undefined)}>
+      <Panel open={asked !== undefined} wide title={say("Why is this row there?")} onClose={() => setAsked(undefined)}>
         {asked && <Why job={job.name} sink={asked.sink} row={asked.row} />}
       </Panel>
     </>

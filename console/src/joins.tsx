@@ -1,6 +1,7 @@
 // What joins and tables hold, and what joins have given.
 import type { JobDetail, Step } from "./api";
 import { bytes, count, Empty, Rows, Sheet } from "./parts";
+import { say } from "./i18n";
 
 const kinds = ["join", "as of", "lookup", "table"];
 
@@ -10,7 +11,7 @@ export function Joins({ job }: { job: JobDetail }) {
   if (steps.length === 0)
     return (
       <Sheet>
-        <Empty>The job joins nothing and reads no table.</Empty>
+        <Empty>{say("The job joins nothing and reads no table.")}</Empty>
       </Sheet>
     );
   return steps.map((s) => <OneJoin key={s.id} step={s} sides={job.status.steps.filter((x) => x.into === s.id)} />);
@@ -26,20 +27,22 @@ function OneJoin({ step, sides }: { step: Step; sides: Step[] }) {
         {!table && (
           <div className="flex flex-wrap items-center gap-x-8 gap-y-2 px-4 py-3">
             <div>
-              <div className="text-xs text-soft">Bound</div>
+              <div className="text-xs text-soft">{say("Bound")}</div>
               <div>{step.bound}</div>
             </div>
             <div>
-              <div className="text-xs text-soft">Matches</div>
+              <div className="text-xs text-soft">{say("Matches")}</div>
               <div className="tabular-nums">{count(step.counts.matched ?? 0)}</div>
             </div>
             <div>
-              <div className="text-xs text-soft">Rows given without a match</div>
+              <div className="text-xs text-soft">{say("Rows given without a match")}</div>
               <div className="tabular-nums">{count(step.counts.unmatched ?? 0)}</div>
             </div>
             {given > 0 && (
               <div className="min-w-40 flex-1">
-                <div className="text-xs text-soft">{(share * 100).toFixed(1)} % of the results are matches</div>
+                <div className="text-xs text-soft">
+                  {say("{{0}} % of the results are matches", { 0: (share * 100).toFixed(1) })}
+                </div>
                 <div className="mt-1.5 h-2 overflow-hidden rounded-full bg-sand-pale">
                   <div className="h-full bg-river" style={{ width: `${share * 100}%` }} />
                 </div>
@@ -53,11 +56,11 @@ function OneJoin({ step, sides }: { step: Step; sides: Step[] }) {
             id={(s) => s.id}
             columns={[
               { head: table ? "Key" : "Side", of: (s) => s.detail },
-              { head: "Rows in", right: true, of: (s) => count(s.counts.in) },
-              { head: "Late", right: true, of: (s) => count(s.counts.late) },
-              { head: "Rejected", right: true, of: (s) => count(s.counts.rejected) },
-              { head: "Rows held", right: true, of: (s) => count(s.rows ?? 0) },
-              { head: "Bytes held", right: true, of: (s) => bytes(s.bytes ?? 0) },
+              { head: say("Rows in"), right: true, of: (s) => count(s.counts.in) },
+              { head: say("Late"), right: true, of: (s) => count(s.counts.late) },
+              { head: say("Rejected"), right: true, of: (s) => count(s.counts.rejected) },
+              { head: say("Rows held"), right: true, of: (s) => count(s.rows ?? 0) },
+              { head: say("Bytes held"), right: true, of: (s) => bytes(s.bytes ?? 0) },
             ]}
           />
         )}

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 import { api, type LagBucket, type Lateness } from "./api";
 import { count, Empty, Fault, length, Rows, Sheet } from "./parts";
+import { say } from "./i18n";
 
 const share = (x: number) => `${(x * 100).toFixed(4).replace(/0+$/, "").replace(/\.$/, "")} %`;
 
@@ -20,35 +21,38 @@ export function LatenessPage() {
           {name}
         </Link>
         <span className="text-line">/</span>
-        <h1 className="text-xl font-semibold">How late the rows of {name} are</h1>
+        <h1 className="text-xl font-semibold">{say("How late the rows of {{0}} are", { 0: name })}</h1>
       </div>
       {q.error && <Fault>{q.error.message}</Fault>}
-      {!l && !q.error && <p className="text-soft">Reading the stream …</p>}
+      {!l && !q.error && <p className="text-soft">{say("Reading the stream …")}</p>}
       {l && l.rows === 0 && (
         <Sheet>
-          <Empty>The stream has no rows yet.</Empty>
+          <Empty>{say("The stream has no rows yet.")}</Empty>
         </Sheet>
       )}
       {l && l.rows > 0 && (
         <>
           <p>
-            <b>{count(l.rows)}</b> rows. The declared delay of <b>{length(l.delay)}</b> keeps{" "}
-            <b className={l.kept < 0.99 ? "text-clay" : "text-river"}>{share(l.kept)}</b> of them; the latest row is{" "}
-            {length(l.most)} behind.
+            <b>{count(l.rows)}</b> {say("rows. The declared delay of")} <b>{length(l.delay)}</b> {say("keeps ")}
+            <b className={l.kept < 0.99 ? "text-clay" : "text-river"}>{share(l.kept)}</b>{" "}
+            {say("of them; the latest row is {{0}} behind.", { 0: length(l.most) })}
           </p>
-          <Sheet title="Rows kept by a delay" aside={`how far ${l.event_time} lies behind the newest row of its split`}>
+          <Sheet
+            title={say("Rows kept by a delay")}
+            aside={`how far ${l.event_time} lies behind the newest row of its split`}
+          >
             <Curve l={l} />
           </Sheet>
-          <Sheet title="Delays to choose from">
+          <Sheet title={say("Delays to choose from")}>
             <Rows
               testid="proposals"
               of={l.proposals}
               id={(p) => p.share}
               columns={[
-                { head: "To keep", of: (p) => share(p.share) },
-                { head: "Delay", mono: true, of: (p) => exact(p.delay) },
+                { head: say("To keep"), of: (p) => share(p.share) },
+                { head: say("Delay"), mono: true, of: (p) => exact(p.delay) },
                 {
-                  head: "Results come",
+                  head: say("Results come"),
                   of: (p) =>
                     p.waits > 0
                       ? `${exact(p.waits)} later than now`
@@ -59,17 +63,17 @@ export function LatenessPage() {
               ]}
             />
           </Sheet>
-          <Sheet title="Splits" aside="one that stands out has a slow link or a wrong clock">
+          <Sheet title={say("Splits")} aside="one that stands out has a slow link or a wrong clock">
             <Rows
               of={l.splits}
               id={(s) => s.split}
               columns={[
-                { head: "Split", mono: true, of: (s) => s.split },
-                { head: "Rows", right: true, of: (s) => count(s.rows) },
-                { head: "Kept", right: true, of: (s) => share(s.kept) },
-                { head: "Half within", right: true, of: (s) => length(s.half) },
-                { head: "99 % within", right: true, of: (s) => length(s.most_99) },
-                { head: "Latest", right: true, of: (s) => length(s.most) },
+                { head: say("Split"), mono: true, of: (s) => s.split },
+                { head: say("Rows"), right: true, of: (s) => count(s.rows) },
+                { head: say("Kept"), right: true, of: (s) => share(s.kept) },
+                { head: say("Half within"), right: true, of: (s) => length(s.half) },
+                { head: say("99 % within"), right: true, of: (s) => length(s.most_99) },
+                { head: say("Latest"), right: true, of: (s) => length(s.most) },
               ]}
             />
           </Sheet>
@@ -112,7 +116,7 @@ function Curve({ l }: { l: Lateness }) {
       className="w-full text-[11px]"
       role="img"
       data-testid="lateness"
-      aria-label={`share of rows kept by each delay; the declared one keeps ${share(l.kept)}`}
+      aria-label={say("share of rows kept by each delay; the declared one keeps {{0}}", { 0: share(l.kept) })}
     >
       {[0, 0.25, 0.5, 0.75, 1].map((s) => (
         <g key={s}>
@@ -141,7 +145,7 @@ function Curve({ l }: { l: Lateness }) {
         </text>
       ))}
       <text x={width - right} y={height - 6} textAnchor="end" className="fill-soft">
-        delay, or lag of a row (logarithmic); bars: rows of such a lag, by the square root
+        {say("delay, or lag of a row (logarithmic); bars: rows of such a lag, by the square root")}
       </text>
       <line
         x1={x(l.delay)}
@@ -153,7 +157,7 @@ function Curve({ l }: { l: Lateness }) {
         className="stroke-clay"
       />
       <text x={x(l.delay) - 5} y={y(0.6)} textAnchor="end" className="fill-clay">
-        DELAY {length(l.delay)}
+        {say("DELAY {{0}}", { 0: length(l.delay) })}
       </text>
       {l.proposals
         .filter((p) => p.share < 1)

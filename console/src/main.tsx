@@ -4,9 +4,12 @@ import { lazy, StrictMode, Suspense, useState } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Link, NavLink, Route, Routes } from "react-router";
 import { JobsPage } from "./jobs";
+import { Search } from "./search";
+import { Visit } from "./visit";
 import { setTheme, theme, type Theme } from "./theme";
 import { setZone, useZone, zones } from "./zone";
 import "./style.css";
+import { language, languages, say, setLanguage } from "./i18n";
 
 const JobPage = lazy(() => import("./job").then((m) => ({ default: m.JobPage })));
 const WorkPage = lazy(() => import("./work").then((m) => ({ default: m.WorkPage })));
@@ -15,22 +18,31 @@ const TopicPage = lazy(() => import("./topics").then((m) => ({ default: m.TopicP
 const DeclaredPage = lazy(() => import("./declared").then((m) => ({ default: m.DeclaredPage })));
 const DefinitionPage = lazy(() => import("./declared").then((m) => ({ default: m.DefinitionPage })));
 const LatenessPage = lazy(() => import("./lateness").then((m) => ({ default: m.LatenessPage })));
+const BoardsPage = lazy(() => import("./boards").then((m) => ({ default: m.BoardsPage })));
+const BoardPage = lazy(() => import("./boards").then((m) => ({ default: m.BoardPage })));
 const ActivityPage = lazy(() => import("./activity").then((m) => ({ default: m.ActivityPage })));
 
-const client = new QueryClient({ defaultOptions: { queries: { retry: false, refetchInterval: 2000 } } });
+// The service is on this machine or near it: whether the browser thinks itself online says nothing about it.
+const client = new QueryClient({
+  defaultOptions: {
+    queries: { retry: false, refetchInterval: 2000, networkMode: "always" },
+    mutations: { networkMode: "always" },
+  },
+});
 
 const pages = [
-  { to: "/", label: "Jobs" },
-  { to: "/topics", label: "Topics" },
-  { to: "/declared", label: "Declared" },
-  { to: "/work", label: "Write & try" },
-  { to: "/activity", label: "Activity" },
+  { to: "/", label: say("Jobs") },
+  { to: "/boards", label: say("Boards") },
+  { to: "/topics", label: say("Topics") },
+  { to: "/declared", label: say("Declared") },
+  { to: "/work", label: say("Write & try") },
+  { to: "/activity", label: say("Activity") },
 ];
 
 const themes: { value: Theme; label: string }[] = [
-  { value: "system", label: "As the system" },
-  { value: "light", label: "Light" },
-  { value: "dark", label: "Dark" },
+  { value: "system", label: say("As the system") },
+  { value: "light", label: say("Light") },
+  { value: "dark", label: say("Dark") },
 ];
 
 function Choices() {
@@ -43,13 +55,13 @@ function Choices() {
         data-testid="choices"
         className="cursor-pointer rounded-md border border-line bg-sheet px-2.5 py-1 text-xs text-soft hover:text-ink"
       >
-        Times in {zone}
+        {say("Times in {{0}}", { 0: zone })}
       </MenuButton>
       <MenuItems
         anchor="bottom end"
         className="z-30 mt-1 w-56 rounded-md border border-line bg-sheet p-1 text-sm shadow-lg focus:outline-none"
       >
-        <div className="px-3 py-1 text-xs text-soft">Times are shown in</div>
+        <div className="px-3 py-1 text-xs text-soft">{say("Times are shown in")}</div>
         {zones.map((z) => (
           <MenuItem key={z}>
             <button type="button" onClick={() => setZone(z)} className={`${item} ${z === zone ? "font-semibold" : ""}`}>
@@ -57,7 +69,23 @@ function Choices() {
             </button>
           </MenuItem>
         ))}
-        <div className="mt-1 border-t border-line px-3 pt-2 pb-1 text-xs text-soft">Colours</div>
+        {languages.length > 1 && (
+          <div className="mt-1 border-t border-line pt-1">
+            {languages.map((code) => (
+              <MenuItem key={code}>
+                <button
+                  type="button"
+                  data-testid={`language-${code}`}
+                  onClick={() => setLanguage(code)}
+                  className={`${item} ${code === language ? "font-semibold" : ""}`}
+                >
+                  {new Intl.DisplayNames([code], { type: "language" }).of(code)}
+                </button>
+              </MenuItem>
+            ))}
+          </div>
+        )}
+        <div className="mt-1 border-t border-line px-3 pt-2 pb-1 text-xs text-soft">{say("Colours")}</div>
         {themes.map((t) => (
           <MenuItem key={t.value}>
             <button
@@ -82,7 +110,7 @@ function Layout() {
   return (
     <>
       <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:p-2">
-        Skip to the page
+        {say("Skip to the page")}
       </a>
       <header className="border-b border-line bg-sheet">
         <div className="mx-auto flex max-w-7xl flex-wrap items-center gap-x-8 gap-y-2 px-4 py-3 sm:px-6">
@@ -96,9 +124,9 @@ function Layout() {
                 strokeLinecap="round"
               />
             </svg>
-            Fiume
+            {say("Fiume")}
           </Link>
-          <nav className="flex flex-wrap gap-1" aria-label="Main">
+          <nav className="flex flex-wrap gap-1" aria-label={say("Main")}>
             {pages.map((p) => (
               <NavLink
                 key={p.to}
@@ -112,16 +140,20 @@ function Layout() {
               </NavLink>
             ))}
           </nav>
-          <span className="ml-auto">
+          <span className="ml-auto flex gap-2">
+            <Search />
             <Choices />
           </span>
         </div>
       </header>
       <main id="page" className="mx-auto max-w-7xl px-4 py-6 sm:px-6">
-        <Suspense fallback={<p className="text-soft">Loading …</p>}>
+        <Visit />
+        <Suspense fallback={<p className="text-soft">{say("Loading …")}</p>}>
           <Routes>
             <Route path="/" element={<JobsPage />} />
             <Route path="/jobs/:name" element={<JobPage />} />
+            <Route path="/boards" element={<BoardsPage />} />
+            <Route path="/boards/:name" element={<BoardPage />} />
             <Route path="/topics" element={<TopicsPage />} />
             <Route path="/topics/:name" element={<TopicPage />} />
             <Route path="/declared" element={<DeclaredPage />} />
@@ -133,9 +165,9 @@ function Layout() {
               path="*"
               element={
                 <p className="text-soft">
-                  There is no such page.{" "}
+                  {say("There is no such page. ")}
                   <Link className="text-river underline" to="/">
-                    Back to the jobs
+                    {say("Back to the jobs")}
                   </Link>
                 </p>
               }
@@ -147,6 +179,7 @@ function Layout() {
   );
 }
 
+document.documentElement.lang = language;
 createRoot(document.getElementById("root")!).render(
   <StrictMode>
     <QueryClientProvider client={client}>

@@ -2,6 +2,7 @@
 import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
 import { useEffect, useRef, useState, type ReactNode } from "react";
 import { moment } from "./zone";
+import { locale, say } from "./i18n";
 
 const stateStyle: Record<string, string> = {
   running: "bg-river-pale text-river",
@@ -24,7 +25,7 @@ export function State({ state }: { state: string }) {
   );
 }
 
-/** What may be wider than its place: it can then be moved with the keyboard too. */
+/** What may be wider, or, where a class bounds it, higher than its place: it can then be moved with the keyboard too. */
 export function Scroll({
   children,
   className = "",
@@ -40,7 +41,7 @@ export function Scroll({
   const [wide, setWide] = useState(false);
   useEffect(() => {
     const el = box.current!;
-    const look = () => setWide(el.scrollWidth > el.clientWidth);
+    const look = () => setWide(el.scrollWidth > el.clientWidth || el.scrollHeight > el.clientHeight + 1);
     const watch = new ResizeObserver(look);
     watch.observe(el);
     for (const c of el.children) watch.observe(c);
@@ -49,8 +50,8 @@ export function Scroll({
   }, [children]);
   const more = {
     "data-testid": testid,
-    className: `overflow-x-auto ${className}`,
-    ...(wide ? { tabIndex: 0, role: "group", "aria-label": "wider than its place" } : {}),
+    className: `${className.includes("max-h-") ? "overflow-auto" : "overflow-x-auto"} ${className}`,
+    ...(wide ? { tabIndex: 0, role: "group", "aria-label": "larger than its place" } : {}),
   };
   return as === "pre" ? (
     <pre ref={box} {...more}>
@@ -256,7 +257,7 @@ export function Panel({
         >
           <div className="flex items-center justify-between border-b border-line px-5 py-3">
             <DialogTitle className="text-base font-semibold">{title}</DialogTitle>
-            <Button onClick={onClose}>Close</Button>
+            <Button onClick={onClose}>{say("Close")}</Button>
           </div>
           <div className="space-y-4 p-5">{children}</div>
         </DialogPanel>
@@ -273,18 +274,20 @@ export function Diagnostics({
 }) {
   if (list.length === 0) return null;
   return (
-    <ul
+    <div
       role="alert"
       data-testid="diagnostics"
-      className="space-y-1 rounded-lg border border-clay/40 bg-clay-pale px-4 py-3 font-mono text-xs text-clay"
+      className="rounded-lg border border-clay/40 bg-clay-pale px-4 py-3 font-mono text-xs text-clay"
     >
-      {list.map((d, i) => (
-        <li key={i}>
-          {d.line}:{d.column} {d.message} <span className="opacity-75">[{d.code}]</span>
-          {d.hint && <div className="pl-6 text-ink">{d.hint}</div>}
-        </li>
-      ))}
-    </ul>
+      <ul className="space-y-1">
+        {list.map((d, i) => (
+          <li key={i}>
+            {d.line}:{d.column} {d.message} <span className="italic">[{d.code}]</span>
+            {d.hint && <div className="pl-6 text-ink">{d.hint}</div>}
+          </li>
+        ))}
+      </ul>
+    </div>
   );
 }
 
@@ -309,7 +312,7 @@ export function Confirm({
           <DialogTitle className="text-base font-semibold">{title}</DialogTitle>
           <div className="mt-2 text-soft">{children}</div>
           <div className="mt-5 flex justify-end gap-2">
-            <Button onClick={onClose}>Cancel</Button>
+            <Button onClick={onClose}>{say("Cancel")}</Button>
             <Button
               kind="danger"
               onClick={() => {
@@ -326,7 +329,7 @@ export function Confirm({
   );
 }
 
-export const count = (n: number) => n.toLocaleString("en-US");
+export const count = (n: number) => n.toLocaleString(locale);
 
 export function bytes(n: number): string {
   if (n < 1000) return `${n} B`;
@@ -345,15 +348,15 @@ export function length(us: number): string {
 
 export function ago(iso: string): string {
   const s = Math.max(0, (Date.now() - new Date(iso).getTime()) / 1000);
-  if (s < 60) return `${Math.round(s)} s ago`;
-  if (s < 3600) return `${Math.round(s / 60)} min ago`;
-  if (s < 172800) return `${Math.round(s / 3600)} h ago`;
+  if (s < 60) return say("{{0}} s ago", { 0: Math.round(s) });
+  if (s < 3600) return say("{{0}} min ago", { 0: Math.round(s / 60) });
+  if (s < 172800) return say("{{0}} h ago", { 0: Math.round(s / 3600) });
   return moment(iso).slice(0, 10);
 }
 
 /** A cell of a result row. */
 export function cell(v: unknown): ReactNode {
-  if (v === null || v === undefined) return <span className="text-soft italic">null</span>;
+  if (v === null || v === undefined) return <span className="text-soft italic">{say("null")}</span>;
   if (typeof v === "object") return JSON.stringify(v);
   return String(v);
 }

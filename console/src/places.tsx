@@ -4,6 +4,7 @@ import { useState } from "react";
 import { api } from "./api";
 import { declaration, roles, type Declared, type Role } from "./declaration";
 import { Button, Empty, Field, Input, Select } from "./parts";
+import { say } from "./i18n";
 
 /** A form for a stream, a table, a sink or an endpoint; its statement is put into the editor. */
 export function DeclareForm({ onText }: { onText: (sql: string) => void }) {
@@ -22,7 +23,7 @@ export function DeclareForm({ onText }: { onText: (sql: string) => void }) {
   const set = (part: Partial<Declared>) => setD({ ...d, ...part });
   const fit = (places.data ?? []).filter((p) => p.roles.includes(d.role));
   const of = fit.find((p) => p.place === d.place) ?? fit[0];
-  if (!of) return <Empty>{places.isLoading ? "Looking …" : "There are no places."}</Empty>;
+  if (!of) return <Empty>{places.isLoading ? say("Looking …") : say("There are no places.")}</Empty>;
   const endpoints = (definitions.data ?? []).filter((x) => x.kind === "endpoint").map((x) => x.name);
   const options = of.options.filter((o) => o.role === d.role);
   const text = declaration(d, of);
@@ -30,7 +31,7 @@ export function DeclareForm({ onText }: { onText: (sql: string) => void }) {
   return (
     <>
       <div className="grid gap-3 sm:grid-cols-3">
-        <Field label="Declare a">
+        <Field label={say("Declare a")}>
           <Select
             testid="declare-role"
             value={d.role}
@@ -48,14 +49,14 @@ export function DeclareForm({ onText }: { onText: (sql: string) => void }) {
             ))}
           </Select>
         </Field>
-        <Field label="Name">
+        <Field label={say("Name")}>
           <Input testid="declare-name" value={d.name} onChange={(e) => set({ name: e.target.value })} />
         </Field>
-        <Field label="Address">
+        <Field label={say("Address")}>
           <Input testid="declare-address" value={d.address} onChange={(e) => set({ address: e.target.value })} />
         </Field>
         {of.endpoint && d.role !== "endpoint" && (
-          <Field label="Behind the endpoint">
+          <Field label={say("Behind the endpoint")}>
             <Input
               testid="declare-via"
               list="declare-endpoints"
@@ -65,7 +66,7 @@ export function DeclareForm({ onText }: { onText: (sql: string) => void }) {
           </Field>
         )}
         {d.role === "endpoint" && (
-          <Field label="Secret of its password (a name)">
+          <Field label={say("Secret of its password (a name)")}>
             <Input testid="declare-secret" value={d.secret} onChange={(e) => set({ secret: e.target.value })} />
           </Field>
         )}
@@ -77,11 +78,11 @@ export function DeclareForm({ onText }: { onText: (sql: string) => void }) {
       </div>
       <p className="text-sm text-soft">{of.about}.</p>
       {(d.role === "stream" || d.role === "table") && (
-        <Field label="Columns; none: those that the place, or its messages, tell">
+        <Field label={say("Columns; none: those that the place, or its messages, tell")}>
           <Input
             testid="declare-columns"
             className="font-mono"
-            placeholder="chip VARCHAR NOT NULL, read_at TIMESTAMP"
+            placeholder={say("chip VARCHAR NOT NULL, read_at TIMESTAMP")}
             value={d.columns}
             onChange={(e) => set({ columns: e.target.value })}
           />
@@ -127,7 +128,7 @@ export function DeclareForm({ onText }: { onText: (sql: string) => void }) {
         {text}
       </pre>
       <Button kind="main" testid="declare-take" disabled={!d.address.trim()} onClick={() => onText(text)}>
-        Put it into the text
+        {say("Put it into the text")}
       </Button>
     </>
   );

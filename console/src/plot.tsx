@@ -2,10 +2,11 @@
 import { useEffect, useRef } from "react";
 import uPlot from "uplot";
 import "uplot/dist/uPlot.min.css";
+import { onCursor, setCursor } from "./cursor";
 import { colour } from "./theme";
 import { clock, useZone } from "./zone";
 
-export type Series = { label: string; values: (number | null)[]; tone: string };
+export type Series = { label: string; values: (number | null)[]; tone: string; dash?: number[] };
 
 const kinds = { line: undefined, bars: { size: [0.7, 60] as [number, number] } };
 
@@ -16,12 +17,18 @@ export default function Plot({
   series,
   height = 150,
   kind = "line",
+  legend = true,
+  shared = false,
 }: {
   title: string;
   x: number[];
   series: Series[];
   height?: number;
   kind?: "line" | "bars";
+  /** Whether names stand below: whoever draws them elsewhere says no, and names the plot there, too. */
+  legend?: boolean;
+  /** Whether its cursor is that of all plots of the page that share it. */
+  shared?: boolean;
 }) {
   const box = useRef<HTMLDivElement>(null);
   const plot = useRef<uPlot>(undefined);
@@ -39,9 +46,20 @@ export default function Plot({
       {
         width: el.clientWidth || 400,
         height,
-        title,
+        ...(legend ? { title } : {}),
         cursor: { drag: { setScale: false } },
-        legend: { show: true, live: true },
+        legend: { show: legend, live: true },
+        hooks: shared
+          ? {
+              setCursor: [
+                (u) => {
+                  if (!u.cursor.event) return; // another plot has moved it
+                  const at = u.cursor.left === undefined || u.cursor.left < 0 ? null : u.posToVal(u.cursor.left, "x");
+                  setCursor(at);
+                },
+              ],
+            }
+          : {},
         scales: { x: { time: true } },
         axes: [
           { ...axis, values: (_, at) => at.map((t) => clock(t * 1e6)) },
@@ -53,6 +71,7 @@ export default function Plot({
             label: s.label,
             stroke: colour(s.tone),
             width: 1.5,
+            dash: s.dash,
             fill: kind === "bars" ? colour(s.tone) : undefined,
             paths: kind === "bars" ? uPlot.paths.bars!(kinds.bars) : undefined,
             points: { show: x.length < 3 },
@@ -66,13 +85,21 @@ export default function Plot({
     plot.current = made;
     const sized = new ResizeObserver(() => made.setSize({ width: el.clientWidth, height }));
     sized.observe(el);
+    const leave = shared
+      ? onCursor((t) => {
+          if (made.over.matches(":hover")) return;
+          if (t === null) made.setCursor({ left: -10, top: -10 }, false);
+          else made.setCursor({ left: made.valToPos(t, "x"), top: 0 }, false);
+        })
+      : () => {};
     return () => {
+      leave();
       sized.disconnect();
       made.destroy();
     };
     // The data is set below; only another form makes another plot.
     // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [title, names, height, kind, zone]);
+  }, [title, names, height, kind, zone, shared]);
   useEffect(() => {
     plot.current?.setData([x, ...series.map((s) => s.values)]);
   }, [x, series]);

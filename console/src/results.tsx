@@ -3,6 +3,7 @@ import { lazy, Suspense, useMemo, useState } from "react";
 import { download, type Column, type Row } from "./api";
 import { Button, cell, count, Empty, Fault, Scroll, Select, Rows } from "./parts";
 import { timestamp, useZone } from "./zone";
+import { say } from "./i18n";
 
 const Plot = lazy(() => import("./plot"));
 
@@ -30,10 +31,10 @@ export function Results({
   const [fault, setFault] = useState("");
   const places = useMemo(() => coordinates(columns, rows), [columns, rows]);
   const shapes: { id: Shape; label: string; ok: boolean }[] = [
-    { id: "table", label: "Table", ok: true },
-    { id: "series", label: "Over time", ok: columns.some(isNumber) && columns.some(isTime) },
-    { id: "bars", label: "Bars", ok: columns.some(isNumber) && columns.some((c) => c.type === "VARCHAR") },
-    { id: "map", label: "Map", ok: places !== undefined },
+    { id: "table", label: say("Table"), ok: true },
+    { id: "series", label: say("Over time"), ok: columns.some(isNumber) && columns.some(isTime) },
+    { id: "bars", label: say("Bars"), ok: columns.some(isNumber) && columns.some((c) => c.type === "VARCHAR") },
+    { id: "map", label: say("Map"), ok: places !== undefined },
   ];
   const chosen = shapes.find((s) => s.id === shape && s.ok) ? shape : "table";
   const save = (format: "csv" | "json" | "parquet") => {
@@ -47,7 +48,7 @@ export function Results({
       <div className="flex flex-wrap items-center gap-2 border-b border-line px-4 py-2">
         <div
           role="group"
-          aria-label="Shape of the result"
+          aria-label={say("Shape of the result")}
           className="flex overflow-hidden rounded-md border border-line"
         >
           {shapes.map((s) => (
@@ -65,14 +66,17 @@ export function Results({
           ))}
         </div>
         <span className="text-xs text-soft" data-testid="total">
-          {count(total)} rows{total > rows.length ? `, ${count(rows.length)} shown` : ""}
-          {note ? `; ${note}` : ""}
+          {say("{{0}} rows{{1}}{{2}}", {
+            0: count(total),
+            1: total > rows.length ? `, ${count(rows.length)} shown` : "",
+            2: note ? `; ${note}` : "",
+          })}
         </span>
         <span className="ml-auto flex items-center gap-1.5 text-xs text-soft">
-          Save as
+          {say("Save as")}
           {(["csv", "json", "parquet"] as const).map((f) => (
             <Button key={f} small disabled={rows.length === 0} testid={`save-${f}`} onClick={() => save(f)}>
-              {f === "csv" ? "CSV" : f === "json" ? "JSON" : "Parquet"}
+              {f === "csv" ? say("CSV") : f === "json" ? say("JSON") : say("Parquet")}
             </Button>
           ))}
         </span>
@@ -83,12 +87,12 @@ export function Results({
         </div>
       )}
       {rows.length === 0 ? (
-        <Empty>There are no rows.</Empty>
+        <Empty>{say("There are no rows.")}</Empty>
       ) : chosen === "table" ? (
         <Table columns={columns} rows={rows} onWhy={onWhy} key={zone} />
       ) : (
         <div className="p-3">
-          <Suspense fallback={<p className="text-soft">Drawing …</p>}>
+          <Suspense fallback={<p className="text-soft">{say("Drawing …")}</p>}>
             {chosen === "series" ? (
               <TimeSeries columns={columns} rows={rows} />
             ) : chosen === "bars" ? (
@@ -103,12 +107,23 @@ export function Results({
   );
 }
 
+/** How many rows a table draws. */
+const shownRows = 500;
+
 function Table({ columns, rows, onWhy }: { columns: Column[]; rows: Row[]; onWhy?: (r: Row) => void }) {
   return (
     <Scroll>
+      {rows.length > shownRows && (
+        <p className="px-4 pt-2 text-xs text-soft">
+          {say("The first {{0}} are drawn here; a file gets all {{1}}.", {
+            0: count(shownRows),
+            1: count(rows.length),
+          })}
+        </p>
+      )}
       <Rows
         testid="rows"
-        of={rows}
+        of={rows.slice(0, shownRows)}
         id={(_, i) => i}
         columns={[
           ...columns.map((c) => ({
@@ -127,7 +142,7 @@ function Table({ columns, rows, onWhy }: { columns: Column[]; rows: Row[]; onWhy
                   right: true,
                   of: (r: Row) => (
                     <Button small testid="why" onClick={() => onWhy(r)}>
-                      Why?
+                      {say("Why?")}
                     </Button>
                   ),
                 },
@@ -196,8 +211,8 @@ function TimeSeries({ columns, rows }: { columns: Column[]; rows: Row[] }) {
   return (
     <>
       <div className="mb-2 flex flex-wrap gap-4">
-        <Pick label="Number" from={numbers} value={y} onChange={setY} />
-        <Pick label="Time" from={times} value={x} onChange={setX} />
+        <Pick label={say("Number")} from={numbers} value={y} onChange={setY} />
+        <Pick label={say("Time")} from={times} value={x} onChange={setX} />
       </div>
       <Plot title={by ? `${y} by ${by}` : y} x={at} series={series} height={260} />
     </>
@@ -221,8 +236,8 @@ function Bars({ columns, rows }: { columns: Column[]; rows: Row[] }) {
   return (
     <>
       <div className="mb-3 flex flex-wrap gap-4">
-        <Pick label="Number" from={numbers} value={y} onChange={setY} />
-        <Pick label="Name" from={texts} value={x} onChange={setX} />
+        <Pick label={say("Number")} from={numbers} value={y} onChange={setY} />
+        <Pick label={say("Name")} from={texts} value={x} onChange={setX} />
       </div>
       <dl
         className="grid grid-cols-[max-content_1fr_max-content] items-center gap-x-3 gap-y-1 text-xs"
@@ -298,7 +313,7 @@ function PlaneMap({ columns, places }: { columns: Column[]; places: Place[] }) {
     <>
       {numbers.length > 0 && (
         <div className="mb-2">
-          <Pick label="Size of the points" from={numbers} value={size} onChange={setSize} />
+          <Pick label={say("Size of the points")} from={numbers} value={size} onChange={setSize} />
         </div>
       )}
       <svg
@@ -306,7 +321,7 @@ function PlaneMap({ columns, places }: { columns: Column[]; places: Place[] }) {
         className="w-full rounded border border-line bg-paper text-[11px]"
         role="img"
         data-testid="map"
-        aria-label={`${places.length} points by longitude and latitude`}
+        aria-label={say("{{0}} points by longitude and latitude", { 0: places.length })}
       >
         {places.map((p, i) => {
           const [x, y] = at(p);
@@ -339,7 +354,7 @@ function PlaneMap({ columns, places }: { columns: Column[]; places: Place[] }) {
           className="stroke-soft"
         />
         <text x={edge} y={height - 20} className="fill-soft">
-          {metres >= 1000 ? `${metres / 1000} km` : `${metres} m`}
+          {metres >= 1000 ? say("{{0}} km", { 0: metres / 1000 }) : `${metres} m`}
         </text>
       </svg>
     </>

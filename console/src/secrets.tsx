@@ -4,6 +4,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { api } from "./api";
 import { ago, Button, Confirm, Empty, Fault, Field, Input, Rows, Sheet } from "./parts";
+import { say } from "./i18n";
 
 export function Secrets() {
   const cache = useQueryClient();
@@ -25,28 +26,28 @@ export function Secrets() {
   const drop = useMutation({ mutationFn: api.dropSecret, onSuccess: again });
   const fault = set.error ?? drop.error ?? secrets.error;
   return (
-    <Sheet title="Secrets" aside="kept sealed, sent to one address alone, never shown">
+    <Sheet title={say("Secrets")} aside="kept sealed, sent to one address alone, never shown">
       {fault && (
         <div className="p-3">
           <Fault>{fault.message}</Fault>
         </div>
       )}
       {secrets.data?.length === 0 ? (
-        <Empty>No secrets yet. An endpoint names the one that opens it with SECRET &apos;name&apos;.</Empty>
+        <Empty>{say("No secrets yet. An endpoint names the one that opens it with SECRET &apos;name&apos;.")}</Empty>
       ) : (
         <Rows
           testid="secrets"
           of={secrets.data ?? []}
           id={(s) => s.name}
           columns={[
-            { head: "Secret", of: (s) => <span className="font-medium">{s.name}</span> },
+            { head: say("Secret"), of: (s) => <span className="font-medium">{s.name}</span> },
             {
-              head: "Sent to",
+              head: say("Sent to"),
               mono: true,
-              of: (s) => s.for || <span className="font-sans text-soft">the first that uses it</span>,
+              of: (s) => s.for || <span className="font-sans text-soft">{say("the first that uses it")}</span>,
             },
             {
-              head: "Endpoints",
+              head: say("Endpoints"),
               of: (s) =>
                 s.used_by.map((n) => (
                   <Link key={n} className="mr-2 text-river hover:underline" to={`/declared/${encodeURIComponent(n)}`}>
@@ -54,12 +55,12 @@ export function Secrets() {
                   </Link>
                 )),
             },
-            { head: "Set", of: (s) => <span className="text-soft">{ago(s.changed)}</span> },
+            { head: say("Set"), of: (s) => <span className="text-soft">{ago(s.changed)}</span> },
             {
               right: true,
               of: (s) => (
                 <Button small kind="danger" disabled={s.used_by.length > 0} onClick={() => setDropping(s.name)}>
-                  Forget …
+                  {say("Forget …")}
                 </Button>
               ),
             },
@@ -74,10 +75,15 @@ export function Secrets() {
           set.mutate();
         }}
       >
-        <Field label="A secret, new or anew">
-          <Input testid="secret-name" value={name} placeholder="name" onChange={(e) => setName(e.target.value)} />
+        <Field label={say("A secret, new or anew")}>
+          <Input
+            testid="secret-name"
+            value={name}
+            placeholder={say("name")}
+            onChange={(e) => setName(e.target.value)}
+          />
         </Field>
-        <Field label="Value">
+        <Field label={say("Value")}>
           <Input
             testid="secret-value"
             type="password"
@@ -86,11 +92,11 @@ export function Secrets() {
             onChange={(e) => setValue(e.target.value)}
           />
         </Field>
-        <Field label="Sent to (the first endpoint that uses it where left out)">
+        <Field label={say("Sent to (the first endpoint that uses it where left out)")}>
           <Input
             testid="secret-for"
             value={address}
-            placeholder="user@host:port"
+            placeholder={say("user@host:port")}
             className="w-72"
             onChange={(e) => setAddress(e.target.value)}
           />
@@ -101,16 +107,16 @@ export function Secrets() {
           disabled={!name || !value || set.isPending}
           className="cursor-pointer rounded-md border border-line bg-sheet px-3 py-1.5 text-sm font-medium hover:bg-paper disabled:cursor-default disabled:opacity-45"
         >
-          Set
+          {say("Set")}
         </button>
       </form>
       <Confirm
         open={dropping !== ""}
-        title={`Forget the secret ${dropping}?`}
+        title={say("Forget the secret {{0}}?", { 0: dropping })}
         onClose={() => setDropping("")}
-        action={{ label: "Forget it", run: () => drop.mutate(dropping) }}
+        action={{ label: say("Forget it"), run: () => drop.mutate(dropping) }}
       >
-        Nobody can see it any more; it can only be set anew.
+        {say("Nobody can see it any more; it can only be set anew.")}
       </Confirm>
     </Sheet>
   );

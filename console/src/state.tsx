@@ -3,12 +3,15 @@ import { useEffect, useState } from "react";
 import { VersionDiff } from "./activity";
 import { api, Problem, type Change, type JobDetail, type JobState, type Version } from "./api";
 import { Changes } from "./found";
+import { PresentPanel } from "./present";
 import { ago, Button, bytes, count, Empty, Fault, Rows, Scroll, Sheet } from "./parts";
+import { say } from "./i18n";
 
 /** State by step, sinks and checkpoints; looked at again while the page is open. */
 export function StateTab({ job }: { job: JobDetail }) {
   const [state, setState] = useState<JobState>();
   const [problem, setProblem] = useState<Problem>();
+  const [looked, setLooked] = useState<string>();
   const number = job.checkpoint?.number;
   useEffect(() => {
     let on = true;
@@ -26,15 +29,16 @@ export function StateTab({ job }: { job: JobDetail }) {
     };
   }, [job.name, number, job.state]);
   if (problem) return <Fault>{problem.message}</Fault>;
-  if (!state) return <p className="text-soft">Loading …</p>;
+  if (!state) return <p className="text-soft">{say("Loading …")}</p>;
   return (
     <>
+      {looked && <PresentPanel job={job.name} step={looked} onClose={() => setLooked(undefined)} />}
       <Sheet
-        title="What the steps keep"
+        title={say("What the steps keep")}
         aside={`at most ${bytes(state.memory)} in memory; growth over the last five minutes`}
       >
         {state.steps.length === 0 ? (
-          <Empty>No step of the job keeps anything.</Empty>
+          <Empty>{say("No step of the job keeps anything.")}</Empty>
         ) : (
           <Rows
             testid="state"
@@ -42,7 +46,7 @@ export function StateTab({ job }: { job: JobDetail }) {
             id={(s) => s.id}
             columns={[
               {
-                head: "Step",
+                head: say("Step"),
                 of: (s) => (
                   <>
                     <span className="font-medium">{s.step}</span> <span className="text-soft">{s.kind}</span>
@@ -53,28 +57,37 @@ export function StateTab({ job }: { job: JobDetail }) {
                   </>
                 ),
               },
-              { head: "Keys", right: true, of: (s) => count(s.keys) },
-              { head: "Rows", right: true, of: (s) => count(s.rows) },
-              { head: "In memory", right: true, of: (s) => bytes(s.bytes) },
-              { head: "On disk", right: true, of: (s) => bytes(s.disk) },
+              { head: say("Keys"), right: true, of: (s) => count(s.keys) },
+              { head: say("Rows"), right: true, of: (s) => count(s.rows) },
+              { head: say("In memory"), right: true, of: (s) => bytes(s.bytes) },
+              { head: say("On disk"), right: true, of: (s) => bytes(s.disk) },
               {
-                head: "Bytes a minute",
+                head: say("Bytes a minute"),
                 right: true,
                 of: (s) =>
                   s.growth === undefined ? "–" : `${s.growth < 0 ? "−" : "+"}${bytes(Math.abs(Math.round(s.growth)))}`,
+              },
+              {
+                of: (s) =>
+                  job.state === "running" &&
+                  (s.kind === "window" || s.kind === "table") && (
+                    <Button small testid={`present-${s.step}`} onClick={() => setLooked(s.step)}>
+                      {say("Rows")}
+                    </Button>
+                  ),
               },
             ]}
           />
         )}
       </Sheet>
-      <Sheet title="Sinks">
+      <Sheet title={say("Sinks")}>
         <Rows
           testid="promises"
           of={state.sinks}
           id={(s) => s.sink}
           columns={[
             {
-              head: "Sink",
+              head: say("Sink"),
               of: (s) => (
                 <>
                   <span className="font-medium">{s.sink}</span>
@@ -83,42 +96,48 @@ export function StateTab({ job }: { job: JobDetail }) {
               ),
             },
             {
-              head: "Promise",
+              head: say("Promise"),
               wrap: "",
               of: (s) => (
                 <>
                   {s.promise}
                   {s.missing > 0 && (
                     <div className="text-sand">
-                      {count(s.missing)} rows from before the last start have not come again; where that stays, what was
-                      read again gave other rows
+                      {say(
+                        "{{0}} rows from before the last start have not come again; where that stays, what was read again gave other rows",
+                        { 0: count(s.missing) },
+                      )}
                     </div>
                   )}
                   {s.waiting && (
                     <div className="text-clay">
-                      retrying since {ago(s.waiting.since)}, {count(s.waiting.tries)} tries, because {s.waiting.reason}
+                      {say("retrying since {{0}}, {{1}} tries, because {{2}}", {
+                        0: ago(s.waiting.since),
+                        1: count(s.waiting.tries),
+                        2: s.waiting.reason,
+                      })}
                     </div>
                   )}
                 </>
               ),
             },
-            { head: "Held back", right: true, of: (s) => bytes(s.spooled) },
+            { head: say("Held back"), right: true, of: (s) => bytes(s.spooled) },
           ]}
         />
       </Sheet>
-      <Sheet title="Checkpoints" aside="those that are kept">
+      <Sheet title={say("Checkpoints")} aside="those that are kept">
         {state.checkpoints.length === 0 ? (
-          <Empty>There is no checkpoint yet.</Empty>
+          <Empty>{say("There is no checkpoint yet.")}</Empty>
         ) : (
           <Rows
             of={state.checkpoints}
             id={(c) => c.number}
             columns={[
-              { head: "Number", of: (c) => count(c.number) },
-              { head: "Taken", of: (c) => ago(c.at) },
-              { head: "Version of the job", right: true, of: (c) => c.version },
-              { head: "Bytes of state", right: true, of: (c) => bytes(c.bytes) },
-              { head: "Took", right: true, of: (c) => <>{count(c.took_ms)} ms</> },
+              { head: say("Number"), of: (c) => count(c.number) },
+              { head: say("Taken"), of: (c) => ago(c.at) },
+              { head: say("Version of the job"), right: true, of: (c) => c.version },
+              { head: say("Bytes of state"), right: true, of: (c) => bytes(c.bytes) },
+              { head: say("Took"), right: true, of: (c) => <>{say("{{0}} ms", { 0: count(c.took_ms) })}</> },
             ]}
           />
         )}
@@ -183,10 +202,10 @@ export function Definition({ job }: { job: JobDetail }) {
     <>
       {text === undefined ? (
         <Sheet
-          title={`SQL, version ${job.version}`}
+          title={say("SQL, version {{0}}", { 0: job.version })}
           aside={
             <Button testid="edit" onClick={() => begin(job.sql)}>
-              Change …
+              {say("Change …")}
             </Button>
           }
         >
@@ -195,10 +214,10 @@ export function Definition({ job }: { job: JobDetail }) {
           </Scroll>
         </Sheet>
       ) : (
-        <Sheet title="A new version" aside="it takes over place and state at a checkpoint">
+        <Sheet title={say("A new version")} aside="it takes over place and state at a checkpoint">
           <div className="space-y-3 p-4">
             <textarea
-              aria-label="SQL of the new version"
+              aria-label={say("SQL of the new version")}
               data-testid="new-version"
               spellCheck={false}
               rows={Math.min(24, text.split("\n").length + 1)}
@@ -208,7 +227,7 @@ export function Definition({ job }: { job: JobDetail }) {
             />
             <div className="flex gap-2">
               <Button testid="what-changes" disabled={busy} onClick={check}>
-                What would change?
+                {say("What would change?")}
               </Button>
               <Button
                 testid="replace"
@@ -216,10 +235,10 @@ export function Definition({ job }: { job: JobDetail }) {
                 disabled={busy || changes === undefined || checked !== text}
                 onClick={replace}
               >
-                Take over
+                {say("Take over")}
               </Button>
               <Button disabled={busy} onClick={() => setText(undefined)}>
-                Leave it
+                {say("Leave it")}
               </Button>
             </div>
             {problem && (
@@ -235,40 +254,40 @@ export function Definition({ job }: { job: JobDetail }) {
             )}
             {changes &&
               checked === text &&
-              (changes.length === 0 ? <Empty>The text means the same.</Empty> : <Changes list={changes} />)}
+              (changes.length === 0 ? <Empty>{say("The text means the same.")}</Empty> : <Changes list={changes} />)}
           </div>
         </Sheet>
       )}
       {versions.length > 1 && (
-        <Sheet title="Versions">
+        <Sheet title={say("Versions")}>
           <Rows
             testid="versions"
             of={versions}
             id={(v) => v.version}
             columns={[
               {
-                head: "Version",
+                head: say("Version"),
                 of: (v) => (
                   <>
                     {v.version}
-                    {v.version === job.version ? " (this one)" : ""}
+                    {v.version === job.version ? say(" (this one)") : ""}
                   </>
                 ),
               },
-              { head: "Since", of: (v) => ago(v.created_at) },
-              { head: "By", of: (v) => v.actor },
+              { head: say("Since"), of: (v) => ago(v.created_at) },
+              { head: say("By"), of: (v) => v.actor },
               {
                 right: true,
                 of: (v) => (
                   <span className="flex justify-end gap-2">
                     {versions.some((x) => x.version < v.version) && (
                       <Button small testid="show-diff" onClick={() => setShown(shown === v.version ? 0 : v.version)}>
-                        {shown === v.version ? "Hide the differences" : "What changed"}
+                        {shown === v.version ? say("Hide the differences") : say("What changed")}
                       </Button>
                     )}
                     {v.version !== job.version && (
                       <Button small onClick={() => begin(v.sql)}>
-                        Go back to it …
+                        {say("Go back to it …")}
                       </Button>
                     )}
                   </span>
@@ -279,7 +298,7 @@ export function Definition({ job }: { job: JobDetail }) {
           {shown > 0 && <div className="p-4">{diffOf(versions, shown)}</div>}
         </Sheet>
       )}
-      <Sheet title="Plan">
+      <Sheet title={say("Plan")}>
         <Scroll as="pre" className="p-4 font-mono text-xs leading-relaxed">
           {job.explain}
         </Scroll>

@@ -24,6 +24,7 @@ import {
 import { perSecond } from "./rate";
 import { Became } from "./why";
 import { moment, useZone } from "./zone";
+import { say } from "./i18n";
 
 export function TopicsPage() {
   const topics = useQuery({ queryKey: ["topics"], queryFn: api.topics });
@@ -33,12 +34,13 @@ export function TopicsPage() {
   const cache = useQueryClient();
   return (
     <div className="space-y-4">
-      <h1 className="text-xl font-semibold">Topics</h1>
+      <h1 className="text-xl font-semibold">{say("Topics")}</h1>
       {(topics.error || fault) && <Fault>{fault || topics.error?.message}</Fault>}
-      <Sheet title="Built-in topics" aside={`${count(topics.data?.length ?? 0)} topics`}>
+      <Sheet title={say("Built-in topics")} aside={`${count(topics.data?.length ?? 0)} topics`}>
         {topics.data?.length === 0 ? (
           <Empty>
-            No topics yet. Create one below, or with <code className="font-mono">fiume topic create NAME</code>.
+            {say("No topics yet. Create one below, or with")}{" "}
+            <code className="font-mono">{say("fiume topic create NAME")}</code>.
           </Empty>
         ) : (
           <Rows
@@ -47,21 +49,24 @@ export function TopicsPage() {
             id={(t) => t.name}
             columns={[
               {
-                head: "Topic",
+                head: say("Topic"),
                 of: (t) => (
                   <Link className="font-medium text-river hover:underline" to={`/topics/${encodeURIComponent(t.name)}`}>
                     {t.name}
                   </Link>
                 ),
               },
-              { head: "Partitions", right: true, of: (t) => t.partitions.length },
-              { head: "Messages", right: true, of: (t) => count(t.messages) },
-              { head: "A second", right: true, of: (t) => perSecond(t.rate) },
-              { head: "Size", right: true, of: (t) => bytes(t.bytes) },
-              { head: "Newest", of: (t) => <span className="text-soft">{t.last_at ? ago(t.last_at) : "–"}</span> },
-              { head: "Kept", of: (t) => <span className="text-soft">{t.retain?.toLowerCase() ?? "for ever"}</span> },
+              { head: say("Partitions"), right: true, of: (t) => t.partitions.length },
+              { head: say("Messages"), right: true, of: (t) => count(t.messages) },
+              { head: say("A second"), right: true, of: (t) => perSecond(t.rate) },
+              { head: say("Size"), right: true, of: (t) => bytes(t.bytes) },
+              { head: say("Newest"), of: (t) => <span className="text-soft">{t.last_at ? ago(t.last_at) : "–"}</span> },
               {
-                head: "Read as",
+                head: say("Kept"),
+                of: (t) => <span className="text-soft">{t.retain?.toLowerCase() ?? "for ever"}</span>,
+              },
+              {
+                head: say("Read as"),
                 of: (t) =>
                   t.read_by.map((n) => (
                     <Link key={n} className="mr-2 text-river hover:underline" to={`/declared/${encodeURIComponent(n)}`}>
@@ -70,7 +75,7 @@ export function TopicsPage() {
                   )),
               },
               {
-                head: "Written by",
+                head: say("Written by"),
                 of: (t) =>
                   t.written_by.map((n) => (
                     <Link key={n} className="mr-2 text-river hover:underline" to={`/declared/${encodeURIComponent(n)}`}>
@@ -95,10 +100,10 @@ export function TopicsPage() {
             );
           }}
         >
-          <Field label="A new topic">
-            <Input value={name} placeholder="name" onChange={(e) => setName(e.target.value)} />
+          <Field label={say("A new topic")}>
+            <Input value={name} placeholder={say("name")} onChange={(e) => setName(e.target.value)} />
           </Field>
-          <Field label="Partitions">
+          <Field label={say("Partitions")}>
             <Input
               type="number"
               min={1}
@@ -113,7 +118,7 @@ export function TopicsPage() {
             disabled={!name}
             className="cursor-pointer rounded-md border border-line bg-sheet px-3 py-1.5 text-sm font-medium hover:bg-paper disabled:opacity-45"
           >
-            Create
+            {say("Create")}
           </button>
         </form>
       </Sheet>
@@ -204,35 +209,37 @@ export function TopicPage() {
     <div className="space-y-4">
       <div className="flex flex-wrap items-center gap-3">
         <Link to="/topics" className="text-soft hover:text-ink">
-          Topics
+          {say("Topics")}
         </Link>
         <span className="text-line">/</span>
         <h1 className="text-xl font-semibold">{name}</h1>
         {t && (
           <span className="text-xs text-soft">
-            {count(t.messages)} messages, {bytes(t.bytes)}, {perSecond(t.rate)}
+            {say("{{0}} messages, {{1}}, {{2}}", { 0: count(t.messages), 1: bytes(t.bytes), 2: perSecond(t.rate) })}
           </span>
         )}
         <span className="ml-auto flex flex-wrap gap-2">
           <Button testid="declare" onClick={() => setPanel("declare")}>
-            Declare a stream …
+            {say("Declare a stream …")}
           </Button>
           <Button testid="write" onClick={() => setPanel("write")}>
-            Write a message …
+            {say("Write a message …")}
           </Button>
           <Button kind="danger" onClick={() => setPanel("drop")}>
-            Drop …
+            {say("Drop …")}
           </Button>
         </span>
       </div>
       {topic.error && <Fault>{topic.error.message}</Fault>}
       {t && (
         <Sheet
-          title="Partitions"
+          title={say("Partitions")}
           aside={
             <>
-              read as {t.read_by.length ? t.read_by.join(", ") : "nothing"}; written by{" "}
-              {t.written_by.length ? t.written_by.join(", ") : "no sink"}
+              {say("read as {{0}}; written by {{1}}", {
+                0: t.read_by.length ? t.read_by.join(", ") : "nothing",
+                1: t.written_by.length ? t.written_by.join(", ") : "no sink",
+              })}
             </>
           }
         >
@@ -240,34 +247,34 @@ export function TopicPage() {
             of={t.partitions}
             id={(p) => p.partition}
             columns={[
-              { head: "Partition", of: (p) => p.partition },
-              { head: "First offset", right: true, of: (p) => count(p.first) },
-              { head: "Next offset", right: true, of: (p) => count(p.next) },
-              { head: "Size", right: true, of: (p) => bytes(p.bytes) },
-              { head: "Oldest", mono: true, of: (p) => moment(p.first_at) },
-              { head: "Newest", mono: true, of: (p) => moment(p.last_at) },
+              { head: say("Partition"), of: (p) => p.partition },
+              { head: say("First offset"), right: true, of: (p) => count(p.first) },
+              { head: say("Next offset"), right: true, of: (p) => count(p.next) },
+              { head: say("Size"), right: true, of: (p) => bytes(p.bytes) },
+              { head: say("Oldest"), mono: true, of: (p) => moment(p.first_at) },
+              { head: say("Newest"), mono: true, of: (p) => moment(p.last_at) },
             ]}
           />
         </Sheet>
       )}
       <Sheet
-        title="Messages"
+        title={say("Messages")}
         aside={
           how === "live" && left > 0 ? `${count(left)} came too fast and are left out` : `${count(rows.length)} shown`
         }
       >
         <div className="flex flex-wrap items-end gap-3 border-b border-line px-4 py-2.5">
-          <Field label="Read">
+          <Field label={say("Read")}>
             <Select testid="how" value={how} onChange={(e) => setHow(e.target.value as How)}>
-              <option value="last">the newest</option>
-              <option value="offset">from an offset</option>
-              <option value="time">from a time</option>
-              <option value="live">as they come</option>
+              <option value="last">{say("the newest")}</option>
+              <option value="offset">{say("from an offset")}</option>
+              <option value="time">{say("from a time")}</option>
+              <option value="live">{say("as they come")}</option>
             </Select>
           </Field>
-          <Field label="Partition">
+          <Field label={say("Partition")}>
             <Select value={partition} onChange={(e) => setPartition(Number(e.target.value))}>
-              <option value={-1}>all</option>
+              <option value={-1}>{say("all")}</option>
               {t?.partitions.map((p) => (
                 <option key={p.partition} value={p.partition}>
                   {p.partition}
@@ -276,7 +283,7 @@ export function TopicPage() {
             </Select>
           </Field>
           {how === "offset" && (
-            <Field label="Offset">
+            <Field label={say("Offset")}>
               <Input
                 type="number"
                 min={0}
@@ -287,31 +294,31 @@ export function TopicPage() {
             </Field>
           )}
           {how === "time" && (
-            <Field label="Arrived at (UTC) or later">
+            <Field label={say("Arrived at (UTC) or later")}>
               <Input type="datetime-local" step={1} value={since} onChange={(e) => setSince(e.target.value)} />
             </Field>
           )}
-          <Field label="Key">
+          <Field label={say("Key")}>
             <Input
               testid="key"
               value={key}
-              placeholder="any"
+              placeholder={say("any")}
               onChange={(e) => setKey(e.target.value)}
               className="w-32"
             />
           </Field>
-          <Field label="With this text">
-            <Input value={text} placeholder="any" onChange={(e) => setText(e.target.value)} className="w-40" />
+          <Field label={say("With this text")}>
+            <Input value={text} placeholder={say("any")} onChange={(e) => setText(e.target.value)} className="w-40" />
           </Field>
-          <Field label="Show as">
+          <Field label={say("Show as")}>
             <Select testid="as" value={as} onChange={(e) => setAs(e.target.value as As)}>
-              <option value="text">text</option>
-              <option value="json">JSON, laid out</option>
-              <option value="csv">CSV fields</option>
-              <option value="hex">bytes in hex</option>
+              <option value="text">{say("text")}</option>
+              <option value="json">{say("JSON, laid out")}</option>
+              <option value="csv">{say("CSV fields")}</option>
+              <option value="hex">{say("bytes in hex")}</option>
             </Select>
           </Field>
-          {how !== "live" && <Button onClick={() => setAsked((n) => n + 1)}>Read again</Button>}
+          {how !== "live" && <Button onClick={() => setAsked((n) => n + 1)}>{say("Read again")}</Button>}
         </div>
         {(fault || refused) && (
           <div className="p-3">
@@ -322,11 +329,11 @@ export function TopicPage() {
           <Empty>
             {how === "live"
               ? begun
-                ? "Waiting for messages …"
-                : "Connecting …"
+                ? say("Waiting for messages …")
+                : say("Connecting …")
               : t?.messages === 0
-                ? "The topic is empty. Write a message, or let a job write."
-                : "No message is like that."}
+                ? say("The topic is empty. Write a message, or let a job write.")
+                : say("No message is like that.")}
           </Empty>
         ) : (
           <Rows
@@ -335,7 +342,7 @@ export function TopicPage() {
             id={(m) => `${m.partition}:${m.offset}`}
             columns={[
               {
-                head: "Place",
+                head: say("Place"),
                 mono: true,
                 of: (m) => (
                   <button
@@ -347,9 +354,9 @@ export function TopicPage() {
                   </button>
                 ),
               },
-              { head: "Arrived", mono: true, of: (m) => moment(m.at).slice(11) },
-              { head: "Key", mono: true, of: (m) => m.key ?? "–" },
-              { head: "Value", wrap: "font-mono text-xs break-all", of: (m) => <Value m={m} as={as} /> },
+              { head: say("Arrived"), mono: true, of: (m) => moment(m.at).slice(11) },
+              { head: say("Key"), mono: true, of: (m) => m.key ?? "–" },
+              { head: say("Value"), wrap: "font-mono text-xs break-all", of: (m) => <Value m={m} as={as} /> },
             ]}
           />
         )}
@@ -362,10 +369,15 @@ export function TopicPage() {
       >
         {open && <OneMessage topic={name} m={open} />}
       </Panel>
-      <Panel open={panel === "declare"} wide title={`Declare a stream over ${name}`} onClose={() => setPanel("")}>
+      <Panel
+        open={panel === "declare"}
+        wide
+        title={say("Declare a stream over {{0}}", { 0: name })}
+        onClose={() => setPanel("")}
+      >
         {panel === "declare" && <Declare topic={name} />}
       </Panel>
-      <Panel open={panel === "write"} title={`Write a message to ${name}`} onClose={() => setPanel("")}>
+      <Panel open={panel === "write"} title={say("Write a message to {{0}}", { 0: name })} onClose={() => setPanel("")}>
         {panel === "write" && (
           <Write
             topic={name}
@@ -379,10 +391,10 @@ export function TopicPage() {
       </Panel>
       <Confirm
         open={panel === "drop"}
-        title={`Delete the topic ${name}?`}
+        title={say("Delete the topic {{0}}?", { 0: name })}
         onClose={() => setPanel("")}
         action={{
-          label: "Delete it",
+          label: say("Delete it"),
           run: () =>
             void api.dropTopic(name).then(
               () => go("/topics"),
@@ -390,7 +402,7 @@ export function TopicPage() {
             ),
         }}
       >
-        Its {count(t?.messages ?? 0)} messages are deleted for good.
+        {say("Its {{0}} messages are deleted for good.", { 0: count(t?.messages ?? 0) })}
       </Confirm>
     </div>
   );
@@ -398,13 +410,13 @@ export function TopicPage() {
 
 function Value({ m, as }: { m: Message; as: As }) {
   if (m.value === "" && !m.bytes)
-    return <span className="text-soft italic">empty: a deletion, where it is a table</span>;
+    return <span className="text-soft italic">{say("empty: a deletion, where it is a table")}</span>;
   if (as === "hex") return <pre>{hex(m)}</pre>;
   if (as === "json") {
     const laid = laidOut(m.value);
     if (laid !== undefined) return <pre className="whitespace-pre-wrap">{laid}</pre>;
     return (
-      <span className="text-clay" title="no JSON">
+      <span className="text-clay" title={say("no JSON")}>
         {m.value}
       </span>
     );
@@ -463,13 +475,13 @@ function OneMessage({ topic, m }: { topic: string; m: Message }) {
   return (
     <>
       <dl className="grid grid-cols-[6rem_1fr] gap-x-4 gap-y-1">
-        <dt className="text-soft">Arrived</dt>
+        <dt className="text-soft">{say("Arrived")}</dt>
         <dd>{moment(m.at)}</dd>
-        <dt className="text-soft">Key</dt>
+        <dt className="text-soft">{say("Key")}</dt>
         <dd className="font-mono">{m.key ?? "none"}</dd>
         {m.headers && (
           <>
-            <dt className="text-soft">Headers</dt>
+            <dt className="text-soft">{say("Headers")}</dt>
             <dd className="font-mono" data-testid="headers">
               {Object.entries(m.headers).map(([name, value]) => (
                 <div key={name}>
@@ -483,9 +495,9 @@ function OneMessage({ topic, m }: { topic: string; m: Message }) {
       <Scroll as="pre" className="rounded-lg border border-line bg-paper p-3 font-mono text-xs whitespace-pre-wrap">
         <Value m={m} as="json" />
       </Scroll>
-      <Field label="What became of it in the job">
+      <Field label={say("What became of it in the job")}>
         <Select testid="became-job" value={job} onChange={(e) => setJob(e.target.value)}>
-          <option value="">choose a job</option>
+          <option value="">{say("choose a job")}</option>
           {jobs.data?.map((j) => (
             <option key={j.name}>{j.name}</option>
           ))}
@@ -503,11 +515,11 @@ function Write({ topic, like, onDone }: { topic: string; like?: Message; onDone:
   return (
     <>
       {fault && <Fault>{fault}</Fault>}
-      <Field label="Key; leave it empty for none">
+      <Field label={say("Key; leave it empty for none")}>
         <Input value={key} onChange={(e) => setKey(e.target.value)} />
       </Field>
       <label className="block text-xs text-soft">
-        Value
+        {say("Value")}
         <textarea
           data-testid="value"
           rows={6}
@@ -525,7 +537,7 @@ function Write({ topic, like, onDone }: { topic: string; like?: Message; onDone:
           api.write(topic, key || undefined, value).then(onDone, (e: Error) => setFault(e.message));
         }}
       >
-        Write it
+        {say("Write it")}
       </Button>
     </>
   );
@@ -552,11 +564,14 @@ function Declare({ topic }: { topic: string }) {
     ) : (
       <Fault>{problem.message}</Fault>
     );
-  if (!p) return <p className="text-soft">Looking at the newest messages …</p>;
+  if (!p) return <p className="text-soft">{say("Looking at the newest messages …")}</p>;
   return (
     <>
       <p className="text-xs text-soft">
-        {count(p.messages)} messages looked at{p.unreadable > 0 ? `, ${count(p.unreadable)} of them no rows` : ""}.
+        {say("{{0}} messages looked at{{1}}.", {
+          0: count(p.messages),
+          1: p.unreadable > 0 ? `, ${count(p.unreadable)} of them no rows` : "",
+        })}
       </p>
       <Scroll as="pre" data-testid="proposal" className="rounded-lg border border-line bg-paper p-3 font-mono text-xs">
         {p.sql}
@@ -566,27 +581,31 @@ function Declare({ topic }: { topic: string }) {
           of={p.columns}
           id={(c) => c.name}
           columns={[
-            { head: "Column", of: (c) => <span className="font-medium">{c.name}</span> },
+            { head: say("Column"), of: (c) => <span className="font-medium">{c.name}</span> },
             {
-              head: "Type",
+              head: say("Type"),
               wrap: "font-mono text-xs",
               of: (c) => (
                 <>
                   {c.type}
-                  {c.not_null ? " NOT NULL" : ""}
+                  {c.not_null ? say(" NOT NULL") : ""}
                 </>
               ),
             },
-            { head: "Missing in", right: true, of: (c) => count(c.missing) },
-            { head: "Examples", wrap: "font-mono text-xs break-all", of: (c) => c.examples.join("  ") },
+            { head: say("Missing in"), right: true, of: (c) => count(c.missing) },
+            { head: say("Examples"), wrap: "font-mono text-xs break-all", of: (c) => c.examples.join("  ") },
             { of: (c) => <span className="text-xs text-soft">{c.note}</span> },
           ]}
         />
       </Scroll>
       {p.event_times.map((t, i) => (
         <p key={t.column} className="text-xs">
-          {i === 0 ? "Event time" : "Or"} <b>{t.column}</b>: {t.why}; the latest lies {(t.most / 1e6).toFixed(1)} s
-          behind. A delay of {t.delay / 1e6} s keeps 999 of 1000 rows.
+          {i === 0 ? say("Event time") : say("Or")} <b>{t.column}</b>
+          {say(": {{0}}; the latest lies {{1}} s behind. A delay of {{2}} s keeps 999 of 1000 rows.", {
+            0: t.why,
+            1: (t.most / 1e6).toFixed(1),
+            2: t.delay / 1e6,
+          })}
         </p>
       ))}
       {p.notes.map((n, i) => (
@@ -602,7 +621,7 @@ function Declare({ topic }: { topic: string }) {
           go("/work");
         }}
       >
-        Take it into the editor
+        {say("Take it into the editor")}
       </Button>
     </>
   );

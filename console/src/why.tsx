@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import { api, type Row } from "./api";
 import { count, Empty, Fault, Rows, Scroll, Sheet } from "./parts";
 import { instant, useZone } from "./zone";
+import { say } from "./i18n";
 
 const place = (topic: string, partition: number, offset: number) =>
   `/topics/${encodeURIComponent(topic)}?partition=${partition}&from=${offset}`;
@@ -18,7 +19,11 @@ export function Why({ job, sink, row }: { job: string; sink: string; row: Row })
   });
   if (q.error) return <Fault>{q.error.message}</Fault>;
   if (!q.data)
-    return <p className="text-soft">Looking through what the topics hold, and running the job over what is found …</p>;
+    return (
+      <p className="text-soft">
+        {say("Looking through what the topics hold, and running the job over what is found …")}
+      </p>
+    );
   const w = q.data;
   return (
     <div className="space-y-4" data-testid="why-answer">
@@ -27,8 +32,8 @@ export function Why({ job, sink, row }: { job: string; sink: string; row: Row })
       </Scroll>
       <p className={w.confirmed ? "text-river" : "text-sand"}>
         {w.confirmed
-          ? "Confirmed: the job, run over these messages alone, gives just this row."
-          : "Not confirmed: these messages alone do not give just this row."}
+          ? say("Confirmed: the job, run over these messages alone, gives just this row.")
+          : say("Not confirmed: these messages alone do not give just this row.")}
       </p>
       {w.notes.map((n, i) => (
         <p key={i} className="text-xs text-soft">
@@ -45,7 +50,7 @@ export function Why({ job, sink, row }: { job: string; sink: string; row: Row })
           key={i}
           title={
             <>
-              {s.stream} <span className="font-normal text-soft">{s.table ? "table" : "stream"}</span>
+              {s.stream} <span className="font-normal text-soft">{s.table ? say("table") : say("stream")}</span>
             </>
           }
           aside={`${count(s.found)} of ${count(s.looked)} messages`}
@@ -59,7 +64,7 @@ export function Why({ job, sink, row }: { job: string; sink: string; row: Row })
               id={(m) => `${m.partition} ${m.offset}`}
               columns={[
                 {
-                  head: "Place",
+                  head: say("Place"),
                   mono: true,
                   of: (m) => (
                     <Link className="text-river hover:underline" to={place(s.topic!, m.partition, m.offset)}>
@@ -68,20 +73,20 @@ export function Why({ job, sink, row }: { job: string; sink: string; row: Row })
                   ),
                 },
                 {
-                  head: "Event time",
+                  head: say("Event time"),
                   mono: true,
                   of: (m) => (
                     <>
                       {instant(m.event_time)}
-                      {m.late && <span className="text-sand"> late, did not count</span>}
+                      {m.late && <span className="text-sand"> {say("late, did not count")}</span>}
                     </>
                   ),
                 },
-                { head: "Message", mono: true, wide: true, of: (m) => m.value },
+                { head: say("Message"), mono: true, wide: true, of: (m) => m.value },
               ]}
             />
           )}
-          {s.found === 0 && s.topic && <Empty>No message of {s.topic} has a part in it.</Empty>}
+          {s.found === 0 && s.topic && <Empty>{say("No message of {{0}} has a part in it.", { 0: s.topic })}</Empty>}
         </Sheet>
       ))}
     </div>
@@ -118,13 +123,16 @@ export function Became({
     refetchInterval: false,
   });
   if (q.error) return <Fault>{q.error.message}</Fault>;
-  if (!q.data) return <p className="text-soft">Running the message through the job …</p>;
+  if (!q.data) return <p className="text-soft">{say("Running the message through the job …")}</p>;
   const b = q.data;
   return (
     <div className="space-y-3" data-testid="became">
       {b.event_time !== undefined && (
         <p className="text-xs text-soft">
-          Event time {instant(b.event_time)}; the watermark of its partition just before it was {instant(b.stamp)}.
+          {say("Event time {{0}}; the watermark of its partition just before it was {{1}}.", {
+            0: instant(b.event_time),
+            1: instant(b.stamp),
+          })}
         </p>
       )}
       {b.notes.map((n, i) => (
@@ -146,11 +154,11 @@ export function Became({
         <div key={i} className="rounded-lg border border-line p-3 text-xs">
           <div>
             {r.found.length > 0
-              ? `Stands in ${r.sink}`
+              ? say("Stands in {{0}}", { 0: r.sink })
               : r.key
-                ? `Has a part in this row of ${r.sink}`
-                : `Goes to ${r.sink}`}
-            {r.key ? ` (by ${Object.keys(r.key).join(", ")})` : ""}
+                ? say("Has a part in this row of {{0}}", { 0: r.sink })
+                : say("Goes to {{0}}", { 0: r.sink })}
+            {r.key ? say(" (by {{0}})", { 0: Object.keys(r.key).join(", ") }) : ""}
           </div>
           <Scroll as="pre" className="mt-1 font-mono">
             {JSON.stringify(r.found.at(-1) ?? r.row)}

@@ -2,6 +2,7 @@
 import type { JobDetail, OpenWindow, Step } from "./api";
 import { count, length, Sheet } from "./parts";
 import { clock, instant } from "./zone";
+import { say } from "./i18n";
 
 const shown = 14;
 
@@ -24,15 +25,18 @@ function OneStep({ step, job }: { step: Step; job: JobDetail }) {
     to = Math.max(...times);
   const aside = (
     <>
-      {count(step.windows ?? 0)} open, {count(step.keys ?? 0)} keys
-      {step.lateness ? `, corrections for ${length(step.lateness)}` : ""}
-      {step.counts.partly ? `, ${count(step.counts.partly)} rows late for some of their windows` : ""}
+      {say("{{0}} open, {{1}} keys{{2}}{{3}}", {
+        0: count(step.windows ?? 0),
+        1: count(step.keys ?? 0),
+        2: step.lateness ? `, corrections for ${length(step.lateness)}` : "",
+        3: step.counts.partly ? `, ${count(step.counts.partly)} rows late for some of their windows` : "",
+      })}
     </>
   );
   if (times.length === 0 || to === from) {
     return (
-      <Sheet title={`Windows of ${step.step}`} aside={aside}>
-        <p className="px-4 py-6 text-center text-soft">No window is open. One opens with the next row.</p>
+      <Sheet title={say("Windows of {{0}}", { 0: step.step })} aside={aside}>
+        <p className="px-4 py-6 text-center text-soft">{say("No window is open. One opens with the next row.")}</p>
       </Sheet>
     );
   }
@@ -45,13 +49,17 @@ function OneStep({ step, job }: { step: Step; job: JobDetail }) {
   const most = Math.max(1, ...windows.map((w) => w.rows));
   const ticks = Array.from({ length: 6 }, (_, i) => from + ((to - from) * i) / 5);
   return (
-    <Sheet title={`Windows of ${step.step}`} aside={aside}>
+    <Sheet title={say("Windows of {{0}}", { 0: step.step })} aside={aside}>
       <svg
         viewBox={`0 0 ${width} ${height}`}
         className="w-full text-[11px]"
         role="img"
         data-testid={`windows-${step.step}`}
-        aria-label={`${windows.length} open windows of ${step.step}; the watermark is at ${instant(mark)}`}
+        aria-label={say("{{0}} open windows of {{1}}; the watermark is at {{2}}", {
+          0: windows.length,
+          1: step.step,
+          2: instant(mark),
+        })}
       >
         {ticks.map((t) => (
           <g key={t}>
@@ -70,7 +78,7 @@ function OneStep({ step, job }: { step: Step; job: JobDetail }) {
             <g key={`${s.stream} ${s.split}`}>
               <text x={8} y={y + 8} className="fill-ink">
                 {s.split}
-                {s.idle ? " (idle)" : ""}
+                {s.idle ? say(" (idle)") : ""}
               </text>
               <line
                 x1={x(s.watermark ?? s.newest_at!)}
@@ -86,10 +94,10 @@ function OneStep({ step, job }: { step: Step; job: JobDetail }) {
                 r={4}
                 className={s.idle ? "fill-soft/50" : "fill-river"}
               >
-                <title>watermark {instant(s.watermark)}</title>
+                <title>{say("watermark {{0}}", { 0: instant(s.watermark) })}</title>
               </circle>
               <circle cx={x(s.newest_at!)} cy={y + 4} r={4} className="fill-sand">
-                <title>newest event {instant(s.newest_at)}</title>
+                <title>{say("newest event {{0}}", { 0: instant(s.newest_at) })}</title>
               </circle>
             </g>
           );
@@ -106,15 +114,17 @@ function OneStep({ step, job }: { step: Step; job: JobDetail }) {
               className="stroke-river"
             />
             <text x={Math.min(x(mark), width - 120)} y={height - 5} textAnchor="middle" className="fill-river">
-              watermark {clock(mark)}
+              {say("watermark {{0}}", { 0: clock(mark) })}
             </text>
           </g>
         )}
       </svg>
       <p className="border-t border-line px-4 py-2 text-xs text-soft">
-        <Dot tone="bg-river-pale" /> takes rows <Dot tone="bg-sand-pale" /> given, takes corrections{" "}
-        <Dot tone="bg-river" /> a split's watermark <Dot tone="bg-sand" /> its newest event
-        {(step.open_windows?.length ?? 0) > shown && <span className="float-right">the {shown} that close last</span>}
+        <Dot tone="bg-river-pale" /> {say("takes rows")} <Dot tone="bg-sand-pale" /> {say("given, takes corrections ")}
+        <Dot tone="bg-river" /> {say("a split's watermark")} <Dot tone="bg-sand" /> {say("its newest event")}
+        {(step.open_windows?.length ?? 0) > shown && (
+          <span className="float-right">{say("the {{0}} that close last", { 0: shown })}</span>
+        )}
       </p>
     </Sheet>
   );

@@ -2,7 +2,7 @@
 import { Menu, MenuButton, MenuItem, MenuItems, Tab, TabGroup, TabList, TabPanel, TabPanels } from "@headlessui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect, useMemo, useState } from "react";
-import { Link } from "react-router";
+import { Link, useSearchParams } from "react-router";
 import {
   api,
   download,
@@ -15,6 +15,7 @@ import {
   type SampleInfo,
   type TryResult,
 } from "./api";
+import { compared, steps, type StepPair } from "./compare";
 import { draft, keepDraft } from "./drafts";
 import {
   Button,
@@ -36,16 +37,19 @@ import { Changes, Connections, Reasons, SampleRows } from "./found";
 import { useLiveQuery } from "./live";
 import { DeclareForm } from "./places";
 import { Results } from "./results";
+import { moment } from "./zone";
+import { say } from "./i18n";
 
 const Editor = lazy(() => import("./editor"));
 const Graph = lazy(() => import("./graph"));
+const Canvas = lazy(() => import("./canvas"));
 
 const begins = [
-  { value: "NOW", label: "from now on" },
-  { value: "BEGINNING", label: "from the beginning" },
-  { value: "10 MINUTES", label: "from 10 minutes ago" },
-  { value: "1 HOUR", label: "from an hour ago" },
-  { value: "at", label: "from a time …" },
+  { value: "NOW", label: say("from now on") },
+  { value: "BEGINNING", label: say("from the beginning") },
+  { value: "10 MINUTES", label: say("from 10 minutes ago") },
+  { value: "1 HOUR", label: say("from an hour ago") },
+  { value: "at", label: say("from a time …") },
 ];
 
 /** A choice of where reading begins, as behind SINCE. */
@@ -62,7 +66,7 @@ function Begin({
   return (
     <>
       <Select
-        aria-label="Where reading begins"
+        aria-label={say("Where reading begins")}
         testid="begin"
         value={at ? "at" : value}
         onChange={(e) => onChange(e.target.value)}
@@ -78,13 +82,19 @@ function Begin({
         <Input
           type="datetime-local"
           step={1}
-          aria-label="Time in UTC"
+          aria-label={say("Time in UTC")}
           onChange={(e) => e.target.value && onChange(`TIMESTAMP '${e.target.value.replace("T", " ")}'`)}
         />
       )}
     </>
   );
 }
+
+/** How the text is shown: as it is written, as it is drawn, or both. */
+const shapes = ["text", "drawing", "both"] as const;
+type Shape = (typeof shapes)[number];
+const shapeKey = "fiume.shape";
+const shapeKept = (): Shape => shapes.find((s) => s === localStorage.getItem(shapeKey)) ?? "text";
 
 export function WorkPage() {
   const [sql, setSql] = useState(draft);
@@ -93,6 +103,16 @@ export function WorkPage() {
   const [chosen, setChosen] = useState<Record<string, number>>({});
   const [panel, setPanel] = useState<"" | "samples" | "deploy" | "declare">("");
   const [tab, setTab] = useState(0);
+  const [params] = useSearchParams();
+  const [shape, setShape] = useState<Shape>(() => shapes.find((s) => s === params.get("as")) ?? shapeKept());
+  useEffect(() => localStorage.setItem(shapeKey, shape), [shape]);
+  const asked = params.get("as");
+  const [askedBefore, setAskedBefore] = useState(asked);
+  if (asked !== askedBefore) {
+    setAskedBefore(asked);
+    const s = shapes.find((x) => x === asked);
+    if (s) setShape(s);
+  }
   const { live, run: runLive, stop, pause, reset } = useLiveQuery();
   const words = useQuery({ queryKey: ["words"], queryFn: api.words, staleTime: 10_000 });
   const functions = useQuery({ queryKey: ["functions"], queryFn: api.functions, staleTime: 60_000 });
@@ -101,7 +121,7 @@ export function WorkPage() {
   // The first text fits the streams that there are.
   const [begun, setBegun] = useState(sql !== "");
   const first = words.data?.patterns[0];
-  if (first && !begun) {
+  if (first && !begun && shape !== "drawing") {
     setBegun(true);
     if (!sql) setSql(first.sql);
   }
@@ -119,8 +139,12 @@ export function WorkPage() {
   const trial = useMutation({
     mutationFn: (r: { sql: string; samples: Record<string, number>; since?: string }) =>
       api.tryIt({ ...r, file: "text" }),
-    onSuccess: () => setTab(0),
+    onSuccess: (result, r) => {
+      setTab(0);
+      setTries((all) => [...all.slice(1 - mostTries), { at: new Date(), sql: r.sql, result }]);
+    },
   });
+  const [tries, setTries] = useState<EarlierTry[]>([]);
   const test = useMutation({
     mutationFn: () =>
       download("tried.zip", "/api/try/test", { sql, samples: used(), since: since || undefined, name: "tried" }),
@@ -145,13 +169,13 @@ export function WorkPage() {
   return (
     <div className="space-y-4">
       <div className="flex flex-wrap items-center gap-2">
-        <h1 className="mr-2 text-xl font-semibold">Write and try</h1>
+        <h1 className="mr-2 text-xl font-semibold">{say("Write and try")}</h1>
         <Menu>
           <MenuButton
             data-testid="patterns"
             className="cursor-pointer rounded-md border border-line bg-sheet px-3 py-1.5 text-sm font-medium hover:bg-paper"
           >
-            Begin from …
+            {say("Begin from …")}
           </MenuButton>
           <MenuItems
             anchor="bottom start"
@@ -172,7 +196,7 @@ export function WorkPage() {
           </MenuItems>
         </Menu>
         <Button testid="declare-form" onClick={() => setPanel("declare")}>
-          Declare …
+          {say("Declare …")}
         </Button>
         <Button
           testid="format"
@@ -182,55 +206,69 @@ export function WorkPage() {
             layout.mutate();
           }}
         >
-          Lay out
+          {say("Lay out")}
         </Button>
+        <span className="flex gap-1" role="group" aria-label={say("How it is shown")}>
+          {shapes.map((s) => (
+            <Button key={s} kind={shape === s ? "main" : "plain"} testid={`as-${s}`} onClick={() => setShape(s)}>
+              {s === "text" ? say("Text") : s === "drawing" ? say("Drawing") : say("Both")}
+            </Button>
+          ))}
+        </span>
         <span className="ml-auto text-xs text-soft">
           {busy
-            ? "Working …"
+            ? say("Working …")
             : checked
               ? checked.ok
-                ? "no errors"
-                : `${checked.errors.length} ${checked.errors.length === 1 ? "error" : "errors"}`
+                ? say("no errors")
+                : `${checked.errors.length} ${checked.errors.length === 1 ? say("error") : say("errors")}`
               : ""}
         </span>
       </div>
-      <section className="overflow-hidden rounded-lg border border-line bg-sheet">
-        <Suspense fallback={<pre className="min-h-36 p-4 font-mono text-sm">{sql}</pre>}>
-          <Editor
-            value={sql}
-            onChange={setSql}
-            onRun={() => (isQuery ? run() : tryIt())}
-            onStop={stop}
-            onChecked={setChecked}
-            words={words.data}
-            functions={functions.data ?? []}
-            label="SQL"
-          />
+      {shape !== "text" && (
+        <Suspense fallback={<p className="p-4 text-soft">{say("Drawing …")}</p>}>
+          <Canvas sql={sql} onSql={setSql} onDeclare={() => setPanel("declare")} />
         </Suspense>
+      )}
+      <section className="overflow-hidden rounded-lg border border-line bg-sheet">
+        <div className={shape === "drawing" ? "hidden" : ""}>
+          <Suspense fallback={<pre className="min-h-36 p-4 font-mono text-sm">{sql}</pre>}>
+            <Editor
+              value={sql}
+              onChange={setSql}
+              onRun={() => (isQuery ? run() : tryIt())}
+              onStop={stop}
+              onChecked={setChecked}
+              words={words.data}
+              functions={functions.data ?? []}
+              label={say("SQL")}
+            />
+          </Suspense>
+        </div>
         <div className="flex flex-wrap items-center gap-2 border-t border-line px-4 py-2.5">
           <Button testid="run" kind="main" onClick={run} disabled={!isQuery || !checked?.ok || running}>
-            Run live
+            {say("Run live")}
           </Button>
           <Button testid="pause" disabled={!running} onClick={() => pause(!live.held)}>
-            {live.held ? "Go on" : "Pause"}
+            {live.held ? say("Go on") : say("Pause")}
           </Button>
           <Button testid="stop" onClick={stop} disabled={!running}>
-            Stop
+            {say("Stop")}
           </Button>
           <Begin value={begin} onChange={setBegin} />
           <span className="mx-1 h-6 border-l border-line" aria-hidden="true" />
           <Button testid="try" disabled={!checked?.ok || !plan || busy} onClick={tryIt}>
-            Try to the end
+            {say("Try to the end")}
           </Button>
           <Button testid="samples" onClick={() => setPanel("samples")}>
-            Samples …{Object.keys(used()).length > 0 ? ` (${Object.keys(used()).length})` : ""}
+            {say("Samples …{{0}}", { 0: Object.keys(used()).length > 0 ? ` (${Object.keys(used()).length})` : "" })}
           </Button>
           <span className="mx-1 h-6 border-l border-line" aria-hidden="true" />
           <Button testid="deploy" disabled={!checked?.ok || isQuery || !sql.trim()} onClick={() => setPanel("deploy")}>
-            Deploy …
+            {say("Deploy …")}
           </Button>
           <span className="ml-auto hidden text-xs text-soft lg:block">
-            Ctrl+Enter runs, Esc stops, Ctrl+Space completes
+            {say("Ctrl+Enter runs, Esc stops, Ctrl+Space completes")}
           </span>
         </div>
       </section>
@@ -257,13 +295,18 @@ export function WorkPage() {
         <TabPanels className="space-y-4 pt-4">
           <TabPanel className="space-y-4">
             {tried ? (
-              <Tried result={tried} onKeep={() => test.mutate()} />
+              <Tried
+                result={tried}
+                onKeep={() => test.mutate()}
+                earlier={tries.filter((x) => x.result !== tried)}
+                onText={setSql}
+              />
             ) : live.phase === "empty" ? (
               <Sheet>
                 <Empty>
                   {isQuery
-                    ? "Run it live, or try it to the end on what there is or on a sample."
-                    : "A job or a query can be tried to its end: nothing is kept, and no sink is written."}
+                    ? say("Run it live, or try it to the end on what there is or on a sample.")
+                    : say("A job or a query can be tried to its end: nothing is kept, and no sink is written.")}
                 </Empty>
               </Sheet>
             ) : (
@@ -280,7 +323,7 @@ export function WorkPage() {
                 aside={live.sampled ? "rows come faster than they can be looked at: some are shown" : undefined}
               >
                 {live.rows.length === 0 && running ? (
-                  <Empty>Waiting for rows …</Empty>
+                  <Empty>{say("Waiting for rows …")}</Empty>
                 ) : (
                   <Results
                     columns={live.columns}
@@ -297,24 +340,24 @@ export function WorkPage() {
               <TriedSteps result={tried} />
             ) : (
               <Sheet>
-                <Empty>Try the text: each step shows what it got and what it gave.</Empty>
+                <Empty>{say("Try the text: each step shows what it got and what it gave.")}</Empty>
               </Sheet>
             )}
           </TabPanel>
           <TabPanel>
             {plan ? (
               <Sheet
-                title="How it would run"
+                title={say("How it would run")}
                 aside={plan.parallelism ? `${plan.parallelism} tasks` : "as many tasks as there are processors"}
               >
-                <Suspense fallback={<p className="p-4 text-soft">Drawing …</p>}>
+                <Suspense fallback={<p className="p-4 text-soft">{say("Drawing …")}</p>}>
                   <Graph plan={plan} steps={tried?.status.steps} />
                 </Suspense>
                 <PlanTable checked={checked!} />
               </Sheet>
             ) : (
               <Sheet>
-                <Empty>Write a query or a job: its steps, its state and what is read are shown here.</Empty>
+                <Empty>{say("Write a query or a job: its steps, its state and what is read are shown here.")}</Empty>
               </Sheet>
             )}
           </TabPanel>
@@ -322,24 +365,24 @@ export function WorkPage() {
             {tried ? (
               <>
                 <Reasons reasons={tried.reasons.map((r) => ({ ...r, kind: "rejected" as const }))} />
-                <Sheet title="Late and rejected rows">
+                <Sheet title={say("Late and rejected rows")}>
                   <SampleRows rows={tried.samples} />
                 </Sheet>
               </>
             ) : (
               <Sheet>
-                <Empty>Rows that are late, or no rows at all, are shown here when the text is tried.</Empty>
+                <Empty>{say("Rows that are late, or no rows at all, are shown here when the text is tried.")}</Empty>
               </Sheet>
             )}
           </TabPanel>
         </TabPanels>
       </TabGroup>
-      <Panel open={panel === "samples"} title="Samples" wide onClose={() => setPanel("")}>
+      <Panel open={panel === "samples"} title={say("Samples")} wide onClose={() => setPanel("")}>
         <Samples streams={streams} list={samples.data ?? []} chosen={chosen} onChoose={setChosen} />
       </Panel>
       <Panel
         open={panel === "declare"}
-        title="Declare a stream, a table, a sink or an endpoint"
+        title={say("Declare a stream, a table, a sink or an endpoint")}
         wide
         onClose={() => setPanel("")}
       >
@@ -350,7 +393,7 @@ export function WorkPage() {
           }}
         />
       </Panel>
-      <Panel open={panel === "deploy"} title="Deploy" wide onClose={() => setPanel("")}>
+      <Panel open={panel === "deploy"} title={say("Deploy")} wide onClose={() => setPanel("")}>
         {panel === "deploy" && <Deploy sql={sql} />}
       </Panel>
     </div>
@@ -367,7 +410,7 @@ function PlanTable({ checked }: { checked: Checked }) {
           id={(s) => s.id}
           columns={[
             {
-              head: "Step",
+              head: say("Step"),
               of: (s) => (
                 <>
                   <span className="font-medium">{s.step}</span> <span className="text-soft">{s.kind}</span>
@@ -375,29 +418,29 @@ function PlanTable({ checked }: { checked: Checked }) {
               ),
             },
             {
-              head: "Does",
+              head: say("Does"),
               wrap: "text-xs",
               of: (s) => (
                 <>
                   {s.detail}
-                  {s.reads && <span className="text-soft"> reads {s.reads.join(", ")}</span>}
+                  {s.reads && <span className="text-soft"> {say("reads {{0}}", { 0: s.reads.join(", ") })}</span>}
                   {s.promise && <span className="block text-soft">{s.promise}</span>}
                 </>
               ),
             },
             {
-              head: "Result",
+              head: say("Result"),
               of: (s) => (
                 <>
                   {s.output ?? ""}
                   {s.keys && s.keys.length > 0 && (
-                    <span className="block text-xs text-soft">by {s.keys.join(", ")}</span>
+                    <span className="block text-xs text-soft">{say("by {{0}}", { 0: s.keys.join(", ") })}</span>
                   )}
                 </>
               ),
             },
             {
-              head: <>State, at {count(plan.rows_per_second)} rows a second</>,
+              head: <>{say("State, at {{0}} rows a second", { 0: count(plan.rows_per_second) })}</>,
               wrap: "text-xs",
               of: (s) => (
                 <>
@@ -418,26 +461,138 @@ function PlanTable({ checked }: { checked: Checked }) {
   );
 }
 
-function Tried({ result, onKeep }: { result: TryResult; onKeep: () => void }) {
+/** A try of before, to be compared with. */
+type EarlierTry = { at: Date; sql: string; result: TryResult };
+const mostTries = 10;
+
+function Tried({
+  result,
+  onKeep,
+  earlier,
+  onText,
+}: {
+  result: TryResult;
+  onKeep: () => void;
+  earlier: EarlierTry[];
+  onText: (sql: string) => void;
+}) {
+  const [with_, setWith] = useState<EarlierTry>();
+  const other = with_ && earlier.includes(with_) ? with_ : undefined;
   return (
     <>
       {result.stopped && <Fault>{result.stopped}</Fault>}
       <p className="flex items-center gap-3 text-xs text-soft">
         <span data-testid="tried">
-          Tried in {count(result.took_ms)} ms:{" "}
-          {count(result.status.steps.filter((s) => s.kind === "scan" && !s.table).reduce((n, s) => n + s.counts.in, 0))}{" "}
-          messages read. Nothing was kept.
+          {say("Tried in {{0}} ms: {{1}} messages read. Nothing was kept.", {
+            0: count(result.took_ms),
+            1: count(
+              result.status.steps.filter((s) => s.kind === "scan" && !s.table).reduce((n, s) => n + s.counts.in, 0),
+            ),
+          })}
         </span>
         <Button small testid="keep-test" onClick={onKeep}>
-          Keep as a test
+          {say("Keep as a test")}
         </Button>
+        {earlier.length > 0 && (
+          <Select
+            aria-label={say("Compare with a try of before")}
+            testid="compare-with"
+            value={other ? earlier.indexOf(other) : ""}
+            onChange={(e) => setWith(e.target.value === "" ? undefined : earlier[Number(e.target.value)])}
+          >
+            <option value="">{say("compare with …")}</option>
+            {[...earlier.entries()].reverse().map(([i, x]) => (
+              <option key={i} value={i}>
+                {say("the try of {{0}}", { 0: moment(x.at.toISOString()).slice(11, 19) })}
+              </option>
+            ))}
+          </Select>
+        )}
+        {other && (
+          <Button small testid="its-text" onClick={() => onText(other.sql)}>
+            {say("Take its text back")}
+          </Button>
+        )}
       </p>
+      {other && <Difference before={other.result} now={result} />}
       {result.results.map((r) => (
         <Sheet key={r.sink ?? "result"} title={r.sink ? `What would stand in ${r.sink}` : "Rows"}>
           <Results columns={r.columns} rows={r.rows as Row[]} total={r.total} />
         </Sheet>
       ))}
     </>
+  );
+}
+
+/** What is other than in a try of before: rows by result, and what each step did. */
+function Difference({ before, now }: { before: TryResult; now: TryResult }) {
+  const names = [...new Set([...now.results, ...before.results].map((r) => r.sink ?? ""))];
+  return (
+    <div className="space-y-4" data-testid="difference">
+      {names.map((n) => {
+        const of = (t: TryResult) => t.results.find((r) => (r.sink ?? "") === n);
+        const d = compared(of(before), of(now));
+        const rows = [
+          ...d.changed.map((c) => ({ what: "changed", ...c })),
+          ...d.come.map((r) => ({ what: "came", now: r, before: undefined, columns: [] as string[] })),
+          ...d.gone.map((r) => ({ what: "went", now: r, before: undefined, columns: [] as string[] })),
+        ];
+        const tones: Record<string, string> = { changed: "text-sand", came: "text-river", went: "text-clay" };
+        return (
+          <Sheet
+            key={n}
+            title={n ? `What is other in ${n}` : "What is other"}
+            aside={`${count(d.same)} rows as before, ${count(d.changed.length)} changed, ${count(d.come.length)} came, ${count(d.gone.length)} went${d.cut ? "; of the rows that are shown" : ""}`}
+          >
+            {rows.length === 0 ? (
+              <Empty>{say("The rows are the same.")}</Empty>
+            ) : (
+              <Rows
+                of={rows.slice(0, 200)}
+                id={(_, i) => i}
+                columns={[
+                  { head: say("Is"), of: (r) => <span className={`font-medium ${tones[r.what]}`}>{r.what}</span> },
+                  ...d.columns.map((c) => ({
+                    head: c.name,
+                    mono: true,
+                    of: (r: (typeof rows)[number]) =>
+                      r.before && r.columns.includes(c.name) ? (
+                        <>
+                          <s className="text-soft">{cell(r.before[c.name])}</s>{" "}
+                          <b className="text-sand">{cell(r.now[c.name])}</b>
+                        </>
+                      ) : (
+                        cell(r.now[c.name])
+                      ),
+                  })),
+                ]}
+              />
+            )}
+          </Sheet>
+        );
+      })}
+      <Sheet title={say("What each step did, before and now")}>
+        <Rows
+          of={steps(before, now)}
+          id={(_, i) => i}
+          columns={[
+            {
+              head: say("Step"),
+              of: (s) => (
+                <>
+                  {s.step} <span className="text-soft">{s.kind}</span>
+                </>
+              ),
+            },
+            ...(["before", "now"] as const).flatMap((side) => [
+              { head: `In, ${side}`, right: true, of: (s: StepPair) => (s[side] ? count(s[side].in) : "–") },
+              { head: `Out, ${side}`, right: true, of: (s: StepPair) => (s[side] ? count(s[side].out) : "–") },
+              { head: `Left out, ${side}`, of: (s: StepPair) => s[side]?.left ?? "" },
+            ]),
+          ]}
+        />
+      </Sheet>
+    </div>
   );
 }
 
@@ -514,15 +669,15 @@ function Samples({
     <>
       {problem && <Fault>{problem}</Fault>}
       <div className="flex flex-wrap items-end gap-3">
-        <Field label="The newest messages of a topic">
+        <Field label={say("The newest messages of a topic")}>
           <Select testid="sample-topic" value={topic} onChange={(e) => setTopic(e.target.value)}>
-            <option value="">choose a topic</option>
+            <option value="">{say("choose a topic")}</option>
             {topics.data?.map((t) => (
               <option key={t.name}>{t.name}</option>
             ))}
           </Select>
         </Field>
-        <Field label="How many">
+        <Field label={say("How many")}>
           <Input
             type="number"
             min={1}
@@ -533,9 +688,9 @@ function Samples({
           />
         </Field>
         <Button testid="record" disabled={!topic} onClick={() => keep(() => api.keepSample({ topic, limit }))}>
-          Record
+          {say("Record")}
         </Button>
-        <Field label="Or a file: JSON, CSV, text, Avro or Parquet">
+        <Field label={say("Or a file: JSON, CSV, text, Avro or Parquet")}>
           <Input
             type="file"
             testid="upload"
@@ -549,7 +704,7 @@ function Samples({
       </div>
       {streams.length > 0 && (
         <div className="space-y-2">
-          <h3 className="text-sm font-semibold">What the text reads</h3>
+          <h3 className="text-sm font-semibold">{say("What the text reads")}</h3>
           {streams.map((s) => (
             <label key={s} className="flex items-center gap-3">
               <span className="w-40 font-medium">{s}</span>
@@ -558,10 +713,10 @@ function Samples({
                 value={chosen[s] ?? 0}
                 onChange={(e) => onChoose({ ...chosen, [s]: Number(e.target.value) })}
               >
-                <option value={0}>what its place holds</option>
+                <option value={0}>{say("what its place holds")}</option>
                 {list.map((x) => (
                   <option key={x.id} value={x.id}>
-                    sample {x.id}: {x.name}, {count(x.messages)} messages
+                    {say("sample {{0}}: {{1}}, {{2}} messages", { 0: x.id, 1: x.name, 2: count(x.messages) })}
                   </option>
                 ))}
               </Select>
@@ -571,23 +726,23 @@ function Samples({
       )}
       <div className="rounded-lg border border-line">
         {list.length === 0 ? (
-          <Empty>No samples yet. Record the newest messages of a topic, or upload a file.</Empty>
+          <Empty>{say("No samples yet. Record the newest messages of a topic, or upload a file.")}</Empty>
         ) : (
           <Rows
             testid="sample-list"
             of={list}
             id={(x) => x.id}
             columns={[
-              { head: "Sample", of: (x) => x.id },
-              { head: "Name", of: (x) => x.name },
-              { head: "From", of: (x) => x.origin },
-              { head: "Format", of: (x) => x.format },
-              { head: "Messages", right: true, of: (x) => count(x.messages) },
+              { head: say("Sample"), of: (x) => x.id },
+              { head: say("Name"), of: (x) => x.name },
+              { head: say("From"), of: (x) => x.origin },
+              { head: say("Format"), of: (x) => x.format },
+              { head: say("Messages"), right: true, of: (x) => count(x.messages) },
               {
                 right: true,
                 of: (x) => (
                   <Button small kind="danger" onClick={() => keep(() => api.dropSample(x.id))}>
-                    Drop
+                    {say("Drop")}
                   </Button>
                 ),
               },
@@ -673,9 +828,9 @@ function Deploy({ sql }: { sql: string }) {
         </div>
       ) : (
         <>
-          <h3 className="text-sm font-semibold">What would change</h3>
+          <h3 className="text-sm font-semibold">{say("What would change")}</h3>
           {!would ? (
-            <p className="text-soft">Looking …</p>
+            <p className="text-soft">{say("Looking …")}</p>
           ) : (
             <Rows
               testid="would"
@@ -683,16 +838,16 @@ function Deploy({ sql }: { sql: string }) {
               id={(_, i) => i}
               columns={[
                 {
-                  head: "What",
+                  head: say("What"),
                   of: (o) => (
                     <>
                       <span className="text-soft">{o.kind}</span> <b>{o.name}</b>
                     </>
                   ),
                 },
-                { head: "Is done", of: (o) => o.done },
+                { head: say("Is done"), of: (o) => o.done },
                 {
-                  head: "Note",
+                  head: say("Note"),
                   wrap: "",
                   of: (o) => (
                     <>
@@ -707,7 +862,7 @@ function Deploy({ sql }: { sql: string }) {
           {tests && tests.length > 0 && (
             <>
               <h3 className="text-sm font-semibold">
-                What it reads and writes{failed > 0 ? `: ${failed} cannot be used` : ""}
+                {say("What it reads and writes{{0}}", { 0: failed > 0 ? `: ${failed} cannot be used` : "" })}
               </h3>
               <div className="rounded-lg border border-line">
                 <Connections list={tests} />
@@ -716,19 +871,19 @@ function Deploy({ sql }: { sql: string }) {
           )}
           <div className="flex flex-wrap items-end gap-3">
             {creates && (
-              <Field label="New jobs read topics">
+              <Field label={say("New jobs read topics")}>
                 <span className="flex gap-2">
-                  <Begin value={begin} onChange={setBegin} extra={{ value: "", label: "as their text says" }} />
+                  <Begin value={begin} onChange={setBegin} extra={{ value: "", label: say("as their text says") }} />
                 </span>
               </Field>
             )}
             {would?.some((o) => o.kind === "job") && (
-              <Field label="Tasks">
+              <Field label={say("Tasks")}>
                 <Input
                   type="number"
                   min={1}
                   max={256}
-                  placeholder="as the text says"
+                  placeholder={say("as the text says")}
                   value={tasks}
                   onChange={(e) => setTasks(e.target.value)}
                   className="w-40"
@@ -736,7 +891,7 @@ function Deploy({ sql }: { sql: string }) {
               </Field>
             )}
             <Button testid="apply" kind="main" disabled={busy || !would} onClick={apply}>
-              Deploy
+              {say("Deploy")}
             </Button>
           </div>
         </>

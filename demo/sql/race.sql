@@ -16,6 +16,9 @@ CREATE TOPIC IF NOT EXISTS 'bad-reads' (PARTITIONS 1);
 
 DECLARE ENDPOINT race_db MARIADB 'race@private/race' SECRET 'race_db';
 
+-- Open tables that any program can read, while the race goes on and after it.
+DECLARE ENDPOINT lake LAKE :lake;
+
 DECLARE STREAM reads (
   chip     VARCHAR   NOT NULL,
   mat      VARCHAR   NOT NULL,
@@ -75,15 +78,38 @@ DECLARE TABLE editions (
 )
 FROM FILES :editions (FORMAT csv);
 
+-- Results of editions long ago come as files, some packed in columns: whoever digitises them drops them in.
+DECLARE STREAM old_results (
+  edition        INT,
+  bib            INT,
+  name           VARCHAR,
+  finish_seconds INT
+)
+FROM FILES :editions (FORMAT csv, FOLLOW true, REST 1 SECOND);
+
+DECLARE STREAM older_results (
+  edition        INT,
+  bib            INT,
+  name           VARCHAR,
+  finish_seconds INT
+)
+FROM FILES :older_editions (FORMAT parquet, FOLLOW true, REST 1 SECOND);
+
 DECLARE SINK clean_topic TO TOPIC 'clean-reads' (FORMAT json, KEY (chip));
-DECLARE SINK read_archive TO FILES :archive (FORMAT json, ROLL EVERY 30 SECONDS);
+DECLARE SINK read_archive
+  TO FILES :archive (FORMAT parquet, COMPRESS zstd, PARTITION BY (mat), ROLL EVERY 10 SECONDS);
+
 DECLARE SINK crowd_table TO MARIADB 'crowding' VIA race_db (KEY (mat, opened));
 DECLARE SINK crowd_alerts TO TOPIC 'crowd-alerts' (FORMAT json, CHANGES full);
 DECLARE SINK split_table TO MARIADB 'splits' VIA race_db (KEY (chip, mat));
+DECLARE SINK split_lake
+  TO LAKE 'race.splits' VIA lake (KEY (chip, mat), COMPACT EVERY 1 MINUTE, KEEP 1 DAY);
+
 DECLARE SINK missing_topic TO TOPIC 'missing-runners' (FORMAT json);
 DECLARE SINK call_topic TO TOPIC 'located-calls' (FORMAT json);
 DECLARE SINK mat_sessions TO TOPIC 'mat-sessions' (FORMAT json);
 DECLARE SINK word_table TO MARIADB 'radio_words' VIA race_db (KEY (word, opened));
+DECLARE SINK edition_table TO MARIADB 'editions' VIA race_db (KEY (edition));
 DECLARE SINK late_reads TO TOPIC 'late-reads' (FORMAT json);
 DECLARE SINK bad_reads TO TOPIC 'bad-reads' (FORMAT json);
 
@@ -152,7 +178,7 @@ CREATE JOB splits
     FROM legs l
       LEFT JOIN entrants e AS OF l.read_at ON e.chip = l.chip
   )
-  ROUTE named TO split_table
+  ROUTE named TO split_table, split_lake
   SET (CHECKPOINT EVERY 2 SECONDS);
 
 -- Who was read at a mat and not at the next one within the time that the slowest runner needs.
@@ -215,3 +241,133 @@ CREATE JOB radio_words
   )
   ROUTE words TO word_table
   SET (CHECKPOINT EVERY 2 SECONDS);
+
+-- Of each edition, how many finished and how fast, from all files that have come so far.
+CREATE JOB editions_told
+  WITH results AS (
+    SELECT edition, name, finish_seconds
+    FROM old_results
+    UNION ALL
+    SELECT edition, name, finish_seconds
+    FROM older_results
+  ),
+  told AS (
+    SELECT
+      edition,
+      COUNT(*) AS finishers,
+      MIN(finish_seconds) AS best_seconds,
+      AVG(finish_seconds) AS average_seconds
+    FROM results
+    GROUP BY edition FORGET AFTER 365 DAYS
+  )
+  ROUTE told TO edition_table
+  SET (CHECKPOINT EVERY 2 SECONDS);
+
+-- What missing_runners has told, for whoever looks.
+DECLARE STREAM gone_missing (
+  chip       VARCHAR,
+  bib        INT,
+  name       VARCHAR,
+  last_place VARCHAR,
+  last_seen  TIMESTAMP
+)
+FROM TOPIC 'missing-runners' (FORMAT json);
+
+-- Boards: for race control, and for whoever looks after the machines.
+CREATE BOARD race_control (TITLE 'Race control', SINCE 2 HOURS)
+  PANEL 'Runners at each mat, in five minutes' SERIES (WIDE 8, HIGH 5, LABEL place) AS (
+    SELECT m.place, w.opens AS opened, COUNT(DISTINCT r.chip) AS runners
+    FROM reads r
+      JOIN mats m ON m.mat = r.mat
+    GROUP BY m.place, w
+    WINDOW w AS (TUMBLING 5 MINUTES LATENESS 5 MINUTES)
+  )
+  PANEL 'Through the finish' NUMBER (WIDE 4, HIGH 1, UNIT 'runners') AS (
+    SELECT mat, COUNT(*) AS runners
+    FROM passed
+    WHERE mat = 'finish'
+    GROUP BY mat FORGET AFTER 365 DAYS
+  )
+  PANEL 'Passed so far' BARS (WIDE 4, HIGH 4, LABEL place, VALUE runners) AS (
+    SELECT place, COUNT(*) AS runners
+    FROM passed
+    GROUP BY place FORGET AFTER 365 DAYS
+  )
+  PANEL 'Where runners crossed last, in ten minutes' MAP (
+    WIDE 6,
+    HIGH 4,
+    ACROSS lon,
+    UP lat,
+    LABEL place,
+    VALUE runners,
+    UNIT 'runners',
+    ABOVE 400,
+    OUTLINE '12.88 45.601, 12.902 45.613, 12.916 45.619, 12.923 45.624, 12.941 45.639, 12.953 45.647, 12.96 45.652, 12.964 45.655, 12.948 45.649, 12.929 45.638, 12.915 45.63, 12.908 45.626, 12.89 45.611, 12.881 45.602'
+  ) AS (
+    SELECT
+      m.place,
+      r.position.lon,
+      r.position.lat,
+      w.opens AS opened,
+      COUNT(DISTINCT r.chip) AS runners
+    FROM reads r
+      JOIN mats m ON m.mat = r.mat
+    GROUP BY m.place, r.position.lon, r.position.lat, w
+    WINDOW w AS (TUMBLING 10 MINUTES LATENESS 5 MINUTES)
+  )
+  PANEL 'How full the mats are' STATES (
+    WIDE 6,
+    HIGH 4,
+    LABEL place,
+    STATE load,
+    ORDER 'quiet, busy, full'
+  ) AS (
+    SELECT
+      m.place,
+      w.opens AS opened,
+      CASE
+        WHEN COUNT(DISTINCT r.chip) >= 5 * MAX(m.capacity) THEN 'full'
+        WHEN COUNT(DISTINCT r.chip) >= 2 * MAX(m.capacity) THEN 'busy'
+        ELSE 'quiet'
+      END AS load
+    FROM reads r
+      JOIN mats m ON m.mat = r.mat
+    GROUP BY m.place, w
+    WINDOW w AS (TUMBLING 5 MINUTES LATENESS 5 MINUTES)
+  )
+  PANEL 'Where it is crowded' HEAT (WIDE 12, HIGH 4, LABEL place, VALUE runners) AS (
+    SELECT m.place, w.opens AS opened, COUNT(DISTINCT r.chip) AS runners
+    FROM reads r
+      JOIN mats m ON m.mat = r.mat
+    GROUP BY m.place, w
+    WINDOW w AS (TUMBLING 10 MINUTES LATENESS 5 MINUTES)
+  )
+  PANEL 'Not seen at the next mat' TABLE (WIDE 8, HIGH 3, TOP 8) AS (
+    SELECT bib, name, last_place, last_seen FROM gone_missing
+  )
+  PANEL 'What this is' TEXT (WIDE 4, HIGH 3) 'Mats count chips. A runner who is not read within an hour of a mat is looked for.';
+
+CREATE BOARD machines (TITLE 'Readers and links', SINCE 2 HOURS)
+  VARIABLE mat 'Mat' (ALL 'all mats') AS (
+    SELECT mat, place FROM mats
+  )
+  PANEL 'Reads a minute' SERIES (WIDE 6, HIGH 3, VALUE reads) AS (
+    SELECT w.opens AS opened, COUNT(*) AS reads
+    FROM reads
+    WHERE :mat IS NULL OR mat = :mat
+    GROUP BY w
+    WINDOW w AS (TUMBLING 1 MINUTE)
+  )
+  PANEL 'How strong reads are' HISTOGRAM (WIDE 6, HIGH 3, UNIT 'dBm') AS (
+    SELECT rssi FROM reads WHERE :mat IS NULL OR mat = :mat
+  )
+  PANEL 'Weak reads, of a hundred' BARS (WIDE 6, HIGH 4, LABEL mat, VALUE weak, ABOVE 20) AS (
+    SELECT mat, 100.0 * COUNT(*) FILTER (WHERE weak) / COUNT(*) AS weak
+    FROM reads
+    GROUP BY mat FORGET AFTER 365 DAYS
+  )
+  PANEL 'Readers whose battery is low' TABLE (WIDE 6, HIGH 4, VALUE missing, TOP 10) AS (
+    SELECT device.serial AS reader, MAX(mat) AS mat, 100 - 100.0 * MIN(device.battery) AS missing
+    FROM reads
+    GROUP BY device.serial FORGET AFTER 365 DAYS
+  );

@@ -37,3 +37,10 @@ CREATE TABLE IF NOT EXISTS radio_words (
   times BIGINT NOT NULL,
   PRIMARY KEY (word, opened)
 );
+
+CREATE TABLE IF NOT EXISTS editions (
+  edition INT NOT NULL PRIMARY KEY,
+  finishers BIGINT NOT NULL,
+  best_seconds INT,
+  average_seconds DOUBLE
+);

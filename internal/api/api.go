@@ -22,6 +22,7 @@ import (
 	"fiume/internal/core/sql"
 	"fiume/internal/service"
 	"fiume/internal/service/base"
+	"fiume/internal/service/boards"
 	"fiume/internal/service/databases"
 	"fiume/internal/service/declare"
 	"fiume/internal/service/jobs"
@@ -214,7 +215,7 @@ var packed = func() func(http.Handler) http.HandlerFunc {
 }()
 
 // consolePages are what the paths of the console's pages begin with.
-var consolePages = []string{"", "jobs", "topics", "declared", "work", "streams", "activity"}
+var consolePages = []string{"", "jobs", "boards", "topics", "declared", "work", "streams", "activity"}
 
 // statusWriter answers with a status of its own.
 type statusWriter struct {
@@ -311,6 +312,50 @@ type Named struct {
 	Name string `path:"name"`
 }
 
+// pairs reads what is given as name=value.
+func pairs(what string, list []string) (map[string]string, error) {
+	out := map[string]string{}
+	for _, p := range list {
+		name, value, ok := strings.Cut(p, "=")
+		if !ok {
+			return nil, base.Errorf(base.ErrRefused, "%s=%s: write name=value", what, p)
+		}
+		out[name] = value
+	}
+	return out, nil
+}
+
+// Looking says how somebody looks at a board.
+type Looking struct {
+	Choose []string  `query:"choose,explode" doc:"of a variable of the board: name=value"`
+	Since  string    `query:"since" doc:"how far back, as 15 MINUTES; as the board says where left out"`
+	From   time.Time `query:"from" doc:"with to: rows whose event time is in this stretch instead"`
+	To     time.Time `query:"to" doc:"its end, which does not belong to it"`
+	Draft  string    `query:"draft" doc:"the id of a draft, instead of the board of this name"`
+}
+
+// view reads it.
+func (in *Looking) view() (v boards.View, err error) {
+	v = boards.View{Draft: in.Draft}
+	if v.Chosen, err = pairs("choose", in.Choose); err != nil {
+		return v, err
+	}
+	if in.Since != "" {
+		b, err := plan.ParseBound(in.Since)
+		if err != nil || b.Kind != plan.Ago {
+			return v, base.Errorf(base.ErrRefused, "since=%s: write how far back, as 15 MINUTES", in.Since)
+		}
+		v.Since = b.At
+	}
+	if in.From.IsZero() != in.To.IsZero() {
+		return v, base.Errorf(base.ErrRefused, "a stretch has both from and to")
+	}
+	if !in.To.IsZero() {
+		v.From, v.To = in.From.UnixMicro(), in.To.UnixMicro()
+	}
+	return v, nil
+}
+
 // Acting is who does something. Until there are users it is the machine's.
 type Acting struct {
 	Actor string `header:"Fiume-Actor" default:"local" maxLength:"100" doc:"a name for the activity log"`
@@ -373,7 +418,7 @@ func (h *handler) routes(a huma.API) {
 	huma.Register(a, op("definitions", "GET", "/api/definitions", "What has been declared", "sql"),
 		func(ctx context.Context, in *struct {
 			Paging
-			Kind string `query:"kind" enum:"endpoint,stream,table,sink,view,function,"`
+			Kind string `query:"kind" enum:"endpoint,stream,table,sink,view,function,board,"`
 		}) (*body[Page[declare.Definition]], error) {
 			return paged(h.s.Definitions.List(in.Kind), in.Paging, func(d declare.Definition) string { return d.Name })
 		})
@@ -424,6 +469,19 @@ func (h *handler) routes(a huma.API) {
 	huma.Register(a, op("job-state", "GET", "/api/jobs/{name}/state", "What the steps of a job keep, what its sinks promise and hold back, and its checkpoints", "jobs"),
 		func(ctx context.Context, in *Named) (*body[*jobs.JobState], error) {
 			return answer(h.s.Jobs.State(in.Name))
+		})
+	huma.Register(a, op("present", "GET", "/api/jobs/{name}/steps/{step}/rows", "The rows of a step of a running job as they stand", "jobs"),
+		func(ctx context.Context, in *struct {
+			Named
+			Step  string   `path:"step"`
+			Where []string `query:"where,explode" doc:"column=value: only rows that have it; with a value for each key the row is found at once"`
+			Limit int      `query:"limit" default:"100" minimum:"1" maximum:"10000"`
+		}) (*body[*jobs.Present], error) {
+			where, err := pairs("where", in.Where)
+			if err != nil {
+				return nil, problem(err)
+			}
+			return answer(h.s.Jobs.Present(ctx, in.Name, in.Step, where, in.Limit))
 		})
 	huma.Register(a, op("versions", "GET", "/api/jobs/{name}/versions", "The texts that a job has had, the newest first", "jobs"),
 		func(ctx context.Context, in *struct {
@@ -476,6 +534,46 @@ func (h *handler) routes(a huma.API) {
 	live.Description = "Answers with server-sent events: `job` with what the call for one job gives, every second, until the job is dropped."
 	live.Responses = query.Responses
 	huma.Register(a, live, h.live)
+
+	huma.Register(a, op("boards", "GET", "/api/boards", "All boards", "boards"),
+		func(ctx context.Context, in *struct{ Paging }) (*body[Page[boards.Board]], error) {
+			return paged(h.s.Boards.List(), in.Paging, func(b boards.Board) string { return b.Name })
+		})
+	huma.Register(a, op("board", "GET", "/api/boards/{name}", "A board with its panels", "boards"),
+		func(ctx context.Context, in *Named) (*body[*boards.Board], error) {
+			return answer(h.s.Boards.Get(in.Name))
+		})
+	huma.Register(a, op("board-rows", "GET", "/api/boards/{name}/panels/{panel}/rows", "The rows of a panel as they stand", "boards"),
+		func(ctx context.Context, in *struct {
+			Named
+			Looking
+			Panel int `path:"panel" minimum:"0" doc:"which one, from 0"`
+			Wait  int `query:"wait" default:"3" minimum:"1" maximum:"60" doc:"seconds that the query may take to come to what is there, where it does not run yet"`
+		}) (*body[*boards.Update], error) {
+			v, err := in.view()
+			if err != nil {
+				return nil, problem(err)
+			}
+			return answer(h.s.Boards.Stands(ctx, in.Name, in.Panel, v, time.Duration(in.Wait)*time.Second))
+		})
+	board := op("live-board", "GET", "/api/boards/{name}/live", "What a board shows, and what changes", "boards")
+	board.Description = "Answers with server-sent events: `board` with its panels, and then `update` for a panel, or for what can be chosen of a variable: all its rows as they stand, or what has changed since. A board that is replaced is told anew."
+	board.Responses = query.Responses
+	huma.Register(a, board, h.board)
+	huma.Register(a, op("board-draft", "PUT", "/api/board-drafts/{id}", "A board that is being changed: its text and its parts", "boards"),
+		func(ctx context.Context, in *struct {
+			ID   string `path:"id" maxLength:"100" doc:"of whoever changes it"`
+			Body struct {
+				SQL   string          `json:"sql,omitempty" doc:"the text; or"`
+				Parts *sql.BoardParts `json:"parts,omitempty" doc:"the parts"`
+			}
+		}) (*body[*boards.Draft], error) {
+			return answer(h.s.Boards.Draft(in.ID, in.Body.SQL, in.Body.Parts))
+		})
+	huma.Register(a, op("panel-kinds", "GET", "/api/panel-kinds", "The kinds of panels, with their options", "boards"),
+		func(ctx context.Context, in *struct{ Paging }) (*body[Page[boards.PanelKind]], error) {
+			return paged(boards.Kinds(), in.Paging, func(k boards.PanelKind) string { return k.Kind })
+		})
 
 	huma.Register(a, op("topics", "GET", "/api/topics", "All topics", "topics"),
 		func(ctx context.Context, in *struct{ Paging }) (*body[Page[topics.TopicInfo]], error) {

@@ -12,6 +12,7 @@ import (
 
 	"fiume/internal/core/flow"
 	"fiume/internal/service/base"
+	"fiume/internal/service/boards"
 	"fiume/internal/service/questions"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -70,7 +71,7 @@ const rowsInterval = 25 * time.Millisecond
 const unsentLimit = 1 << 20
 
 func (h *handler) query(ctx context.Context, in *struct{ Body ScriptRequest }) (*huma.StreamResponse, error) {
-	q, err := h.s.Questions.Query(in.Body.script())
+	q, err := h.s.Questions.Query(ctx, in.Body.script())
 	if err != nil {
 		return nil, problem(err)
 	}
@@ -167,6 +168,56 @@ func (h *handler) live(ctx context.Context, in *Named) (*huma.StreamResponse, er
 			case <-ctx.Done():
 				return
 			case <-t.C:
+			}
+		}
+	}}, nil
+}
+
+// board tells what a board shows: all rows of each panel, and then what changes.
+func (h *handler) board(ctx context.Context, in *struct {
+	Named
+	Looking
+}) (*huma.StreamResponse, error) {
+	view, err := in.view()
+	if err != nil {
+		return nil, problem(err)
+	}
+	if view.Draft == "" {
+		if _, err := h.s.Boards.Get(in.Name); err != nil {
+			return nil, problem(err)
+		}
+	}
+	return &huma.StreamResponse{Body: func(hc huma.Context) {
+		ctx, cancel := h.either(hc.Context())
+		defer cancel()
+		ev := begin(hc)
+		var beating sync.WaitGroup
+		defer beating.Wait()
+		defer cancel()
+		beating.Go(func() { // notices that the reader has gone, where nothing changes
+			t := time.NewTicker(5 * time.Second)
+			defer t.Stop()
+			for {
+				select {
+				case <-ctx.Done():
+					return
+				case <-t.C:
+					if ev.raw("beat", []byte("{}")) != nil {
+						cancel()
+						return
+					}
+				}
+			}
+		})
+		for {
+			err := h.s.Boards.Watch(ctx, in.Name, view, func(b *boards.Board) error { return ev.send("board", b) }, func(u boards.Update) error { return ev.send("update", u) })
+			switch {
+			case errors.Is(err, boards.ErrReplaced):
+			case err != nil:
+				_ = ev.send("problem", problem(err))
+				return
+			default:
+				return
 			}
 		}
 	}}, nil

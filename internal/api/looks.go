@@ -12,9 +12,12 @@ import (
 	"time"
 
 	"fiume/internal/catalog"
+	"fiume/internal/connect/contract"
+	"fiume/internal/core/sql"
 	"fiume/internal/core/types"
 	"fiume/internal/format"
 	"fiume/internal/format/container"
+	"fiume/internal/service/base"
 	"fiume/internal/service/declare"
 	"fiume/internal/service/jobs"
 	"fiume/internal/service/questions"
@@ -76,7 +79,7 @@ type KeepTryRequest struct {
 // FileRequest asks for a file of rows.
 type FileRequest struct {
 	Format  string            `json:"format" enum:"csv,json,parquet"`
-	Columns []declare.Column  `json:"columns"`
+	Columns []base.Column     `json:"columns"`
 	Rows    []json.RawMessage `json:"rows"`
 }
 
@@ -154,6 +157,17 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 		func(ctx context.Context, in *struct{ Body ScriptRequest }) (*body[*declare.Checked], error) {
 			return answer(h.s.Definitions.Check(in.Body.script()), nil)
 		})
+	draw := op("draw", "POST", "/api/draw", "A job as a text and as a drawing", "sql")
+	draw.Description = "Takes a text with a job or a query, or its drawing, and gives both: the text laid out, and cut into steps, routes and clauses that can be changed by hand. Nothing is kept."
+	huma.Register(a, draw,
+		func(ctx context.Context, in *struct {
+			Body struct {
+				SQL     string       `json:"sql,omitempty" doc:"the text; or"`
+				Drawing *sql.Drawing `json:"drawing,omitempty" doc:"the drawing"`
+			}
+		}) (*body[*declare.Drawn], error) {
+			return answer(h.s.Definitions.Draw(in.Body.SQL, in.Body.Drawing))
+		})
 	huma.Register(a, op("format", "POST", "/api/format", "Lay a text out", "sql"),
 		func(ctx context.Context, in *struct{ Body ScriptRequest }) (*body[Formatted], error) {
 			text, err := h.s.Definitions.Formatted(in.Body.script())
@@ -213,10 +227,10 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 		func(ctx context.Context, in *struct{ Paging }) (*body[Page[samples.Drift]], error) {
 			return listed(h.s.Samples.Drifts(), nil, in.Paging, func(x samples.Drift) string { return x.Stream })
 		})
-	huma.Register(a, op("rows", "GET", "/api/definitions/{name}/rows", "Rows of a stream, table or view", "sql"),
+	huma.Register(a, op("rows", "GET", "/api/definitions/{name}/rows", "Rows of a stream, table or view, or those that a sink holds: of one over a topic the newest, of others the first", "sql"),
 		func(ctx context.Context, in *struct {
 			Named
-			Limit int `query:"limit" default:"20" minimum:"1" maximum:"1000"`
+			Limit int `query:"limit" default:"20" minimum:"1" maximum:"10000"`
 		}) (*body[*questions.TryResult], error) {
 			return answer(h.s.Questions.RowsOf(ctx, in.Name, in.Limit))
 		})
@@ -232,6 +246,14 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 				return answer(h.s.Questions.ConnectionsOf(ctx, declare.Script{SQL: in.Body.SQL, Params: in.Body.Params}))
 			}
 			return answer(h.s.Questions.Connections(ctx, in.Body.Names))
+		})
+
+	huma.Register(a, op("look", "GET", "/api/look", "What lies behind an endpoint, or in the directories for files: files, buckets, tables with their columns, partitions and snapshots", "service"),
+		func(ctx context.Context, in *struct {
+			Via     string `query:"via" doc:"an endpoint; without one, the directories for files"`
+			Address string `query:"address" doc:"a directory, a file, a bucket or a table; without one, the top"`
+		}) (*body[*contract.Browsed], error) {
+			return answer(h.s.Samples.Browse(ctx, in.Via, in.Address))
 		})
 
 	huma.Register(a, op("history", "GET", "/api/jobs/{name}/history", "What a job did over the last minutes, hours or days", "jobs"),
@@ -279,7 +301,7 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 			}
 			r := FileRequest{Format: in.Format}
 			for _, n := range []string{"kind", "at", "step", "reason", "origin", "event_time", "late_by", "row", "sent_at", "sent_by"} {
-				r.Columns = append(r.Columns, declare.Column{Name: n, Type: "VARCHAR"})
+				r.Columns = append(r.Columns, base.Column{Name: n, Type: "VARCHAR"})
 			}
 			for l.Limit = 1000; ; {
 				x, err := h.s.Jobs.SetAside(l)

@@ -24,9 +24,9 @@ func (a *app) activityCommand() *cobra.Command {
 			}
 			var rows [][]string
 			for _, x := range list {
-				rows = append(rows, []string{x.At.Local().Format("2006-01-02 15:04:05"), x.Actor, x.Action, x.Object})
+				rows = append(rows, []string{x.At.Local().Format("2006-01-02 15:04:05"), x.Actor, x.Action, x.Object, firstLine(x.Detail)})
 			}
-			columns(a.out, []string{"AT", "WHO", "DID", "TO"}, rows)
+			columns(a.out, []string{"AT", "WHO", "DID", "TO", "DETAIL"}, rows)
 			return nil
 		},
 	}

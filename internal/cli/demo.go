@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -18,6 +19,8 @@ import (
 	"fiume/demo"
 	"fiume/internal/api"
 	"fiume/internal/client"
+	"fiume/internal/core/types"
+	"fiume/internal/format"
 	"fiume/internal/service"
 	"fiume/internal/topiclog"
 
@@ -75,12 +78,14 @@ type demoRun struct {
 	fresh       bool
 	outside     string // address of brokers
 
-	brokers *kgo.Client
-	server  *server
-	client  *client.Client
-	archive string
-	written int64
-	shown   time.Time // when the line about the race was last printed
+	brokers  *kgo.Client
+	server   *server
+	client   *client.Client
+	archive  string
+	lake     string
+	editions string
+	written  int64
+	shown    time.Time // when the line about the race was last printed
 }
 
 func (d *demoRun) run(ctx context.Context) error {
@@ -183,11 +188,15 @@ func (d *demoRun) prepare(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	editions := filepath.Join(filepath.Dir(d.archive), "editions")
-	if err := d.writeEditions(editions); err != nil {
-		return err
+	d.lake = filepath.Join(filepath.Dir(d.archive), "lake")
+	d.editions = filepath.Join(filepath.Dir(d.archive), "editions")
+	for range demo.KnownEditions {
+		if err := d.dropEdition(); err != nil {
+			return err
+		}
 	}
-	_, err = d.client.Apply(ctx, api.ScriptRequest{SQL: text, File: "race.sql", Params: map[string]string{"archive": d.archive, "editions": editions}})
+	_, err = d.client.Apply(ctx, api.ScriptRequest{SQL: text, File: "race.sql", Params: map[string]string{"archive": d.archive, "editions": filepath.Join(d.editions, "*.csv"),
+		"older_editions": filepath.Join(d.editions, "*.parquet"), "lake": d.lake}})
 	if err == nil {
 		return nil
 	}
@@ -200,18 +209,50 @@ func (d *demoRun) prepare(ctx context.Context) error {
 	return nil
 }
 
-// writeEditions writes the results of earlier races.
-func (d *demoRun) writeEditions(dir string) error {
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+// dropEdition puts the results of the next earlier race, which is not there yet, into the folder that the jobs follow: as CSV, and long ago every second as
+// Parquet. They are moved in, so that nobody reads half a file.
+func (d *demoRun) dropEdition() error {
+	if err := os.MkdirAll(d.editions, 0o755); err != nil {
 		return err
 	}
-	for name, text := range (demo.Day{Seed: d.seed}).Editions() {
-		if err := os.WriteFile(filepath.Join(dir, name), text, 0o644); err != nil {
+	for i, year := range demo.Editions {
+		ext := ".csv"
+		if i >= demo.KnownEditions && i%2 == 1 {
+			ext = ".parquet"
+		}
+		name := filepath.Join(d.editions, fmt.Sprintf("edition-%d%s", year, ext))
+		if _, err := os.Stat(name); err == nil {
+			continue
+		}
+		results := (demo.Day{Seed: d.seed}).Edition(year)
+		text := []byte("edition,bib,name,finish_seconds\n")
+		var rows []json.RawMessage
+		for _, r := range results {
+			text = fmt.Appendf(text, "%d,%d,%s,%d\n", r.Edition, r.Bib, r.Name, r.Seconds)
+			row, err := json.Marshal(r)
+			if err != nil {
+				return err
+			}
+			rows = append(rows, row)
+		}
+		if ext == ".parquet" {
+			number := func(name string) types.Field { return types.Field{Name: name, Type: types.Type{Kind: types.Int}} }
+			var err error
+			if text, err = format.ParquetOf([]types.Field{number("edition"), number("bib"), {Name: "name", Type: types.Type{Kind: types.Varchar}}, number("finish_seconds")}, rows); err != nil {
+				return err
+			}
+		}
+		hidden := filepath.Join(d.editions, ".incoming")
+		if err := os.WriteFile(hidden, text, 0o644); err != nil {
 			return err
 		}
+		return os.Rename(hidden, name)
 	}
 	return nil
 }
+
+// dropEvery is how often results of an earlier race are dropped in while the race goes on.
+const dropEvery = 5 * time.Second
 
 // beat is how often the generator writes what has become due.
 const beat = 50 * time.Millisecond
@@ -225,6 +266,8 @@ func (d *demoRun) race(ctx context.Context) error {
 	}
 	tick := time.NewTicker(beat)
 	defer tick.Stop()
+	drop := time.NewTicker(dropEvery)
+	defer drop.Stop()
 	for day := uint64(0); ; day++ {
 		start := demo.FirstStart.AddDate(0, 0, int(day))
 		fmt.Fprintf(d.out, "making the messages of %s, which takes a few seconds\n", start.Format("2 January 2006"))
@@ -251,6 +294,10 @@ func (d *demoRun) race(ctx context.Context) error {
 			select {
 			case <-ctx.Done():
 				return ctx.Err()
+			case <-drop.C:
+				if err := d.dropEdition(); err != nil {
+					return err
+				}
 			case <-tick.C:
 			}
 		}
@@ -372,22 +419,29 @@ func (d *demoRun) report(ctx context.Context) error {
 			rows = append(rows, []string{"broker", n, number(sum) + " offsets"})
 		}
 	}
-	files, lines, err := countLines(d.archive)
+	files, archived, err := countArchived(d.archive)
 	if err != nil {
 		return err
 	}
-	rows = append(rows, []string{"files", d.archive, fmt.Sprintf("%s rows in %d files", number(lines), files)})
+	rows = append(rows, []string{"files", d.archive, fmt.Sprintf("%s rows in %d files that are closed", number(archived), files)})
 	db, err := d.raceDatabase(ctx)
 	if err != nil {
 		return err
 	}
 	defer db.Close()
-	for _, table := range []string{"mats", "splits", "crowding", "radio_words"} {
+	for _, table := range []string{"mats", "splits", "crowding", "radio_words", "editions"} {
 		var n int64
 		if err := db.QueryRowContext(ctx, "SELECT COUNT(*) FROM "+table).Scan(&n); err != nil {
 			return err
 		}
 		rows = append(rows, []string{"table", "race." + table, number(n) + " rows"})
+	}
+	if b, err := d.client.Look(ctx, "lake", "race.splits"); err == nil {
+		for _, f := range b.Facts {
+			if f.Name == "snapshots" {
+				rows = append(rows, []string{"lake", "race.splits", f.Value + " snapshots in " + d.lake})
+			}
+		}
 	}
 	columns(d.out, []string{"KIND", "WHERE", "WHAT"}, rows)
 	jobs, err := d.client.Jobs(ctx)
@@ -405,37 +459,25 @@ func (d *demoRun) report(ctx context.Context) error {
 	return nil
 }
 
-func countLines(dir string) (files int, lines int64, err error) {
-	entries, err := os.ReadDir(dir)
+// countArchived counts the files of the archive and their rows, as its manifest tells.
+func countArchived(dir string) (files int, rows int64, err error) {
+	f, err := os.Open(filepath.Join(dir, "manifest"))
 	if errors.Is(err, os.ErrNotExist) {
 		return 0, 0, nil
 	}
-	for _, e := range entries {
-		if strings.HasSuffix(e.Name(), ".synced") {
-			continue
-		}
-		f, err := os.Open(filepath.Join(dir, e.Name()))
-		if err != nil {
-			return files, lines, err
-		}
-		files++
-		r := bufio.NewReaderSize(f, 1<<20)
-		for {
-			_, err := r.ReadSlice('\n')
-			if err == nil {
-				lines++
-				continue
-			}
-			if errors.Is(err, io.EOF) {
-				break
-			}
-			if !errors.Is(err, bufio.ErrBufferFull) {
-				return files, lines, errors.Join(err, f.Close())
-			}
-		}
-		f.Close()
+	if err != nil {
+		return 0, 0, err
 	}
-	return files, lines, err
+	defer f.Close()
+	for d := json.NewDecoder(f); ; files++ {
+		var part struct{ Rows int64 }
+		if err := d.Decode(&part); err == io.EOF {
+			return files, rows, nil
+		} else if err != nil {
+			return files, rows, err
+		}
+		rows += part.Rows
+	}
 }
 
 func (a *app) demoDataCommand() *cobra.Command {

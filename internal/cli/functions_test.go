@@ -29,7 +29,7 @@ func TestManual(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	for _, name := range []string{"language.md", "first-steps.md"} {
+	for _, name := range []string{"language.md", "first-steps.md", "boards.md"} {
 		checkPage(t, name)
 	}
 	blocks := regexp.MustCompile("(?s)```sql\n(.*?)```")
@@ -43,7 +43,7 @@ func TestManual(t *testing.T) {
 		t.Fatal(err)
 	}
 	cat := plan.NewCatalog(connect.Places())
-	if _, err := check(cat, "race.sql", string(race), map[string]string{"archive": "archive", "editions": "editions"}); err != nil {
+	if _, err := check(cat, "race.sql", string(race), map[string]string{"archive": "archive", "editions": "editions/*.csv", "older_editions": "editions/*.parquet", "lake": "lake"}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := check(cat, "README.md", blocks.FindStringSubmatch(string(b))[1], nil); err != nil {

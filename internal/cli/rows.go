@@ -11,7 +11,7 @@ import (
 
 	"fiume/internal/api"
 	"fiume/internal/core/types"
-	"fiume/internal/service/declare"
+	"fiume/internal/service/base"
 	"fiume/internal/service/questions"
 )
 
@@ -34,7 +34,7 @@ func newRowPrinter(out io.Writer, format string) *rowPrinter {
 	return &rowPrinter{w: bufio.NewWriter(out), format: format, live: isTerminal(out)}
 }
 
-func (p *rowPrinter) columns(cols []declare.Column) error {
+func (p *rowPrinter) columns(cols []base.Column) error {
 	for _, c := range cols {
 		p.fields = append(p.fields, types.Field{Name: c.Name, Type: typeNamed(c.Type)})
 	}

@@ -83,17 +83,7 @@ func (a *app) printTried(out *questions.TryResult) error {
 		if r.Sink != "" {
 			fmt.Fprintf(a.out, "%s\n", r.Sink)
 		}
-		p := newRowPrinter(a.out, "table")
-		p.live = false
-		if err := p.columns(r.Columns); err != nil {
-			return err
-		}
-		for _, row := range r.Rows {
-			if err := p.row(row); err != nil {
-				return err
-			}
-		}
-		if err := p.finish(true); err != nil {
+		if err := a.printResult(r, "table"); err != nil {
 			return err
 		}
 		if r.Total > int64(len(r.Rows)) {
@@ -109,6 +99,21 @@ func (a *app) printTried(out *questions.TryResult) error {
 		fmt.Fprintln(a.err, out.Stopped)
 	}
 	return nil
+}
+
+// printResult prints rows that are all there.
+func (a *app) printResult(r questions.TriedResult, format string) error {
+	p := newRowPrinter(a.out, format)
+	p.live = false
+	if err := p.columns(r.Columns); err != nil {
+		return err
+	}
+	for _, row := range r.Rows {
+		if err := p.row(row); err != nil {
+			return err
+		}
+	}
+	return p.finish(true)
 }
 
 // unpack writes the files of a test into a directory that is not there, or empty.

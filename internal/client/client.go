@@ -16,6 +16,7 @@ import (
 	"fiume/internal/api"
 	"fiume/internal/catalog"
 	"fiume/internal/service"
+	"fiume/internal/service/base"
 	"fiume/internal/service/databases"
 	"fiume/internal/service/declare"
 	"fiume/internal/service/jobs"
@@ -262,7 +263,7 @@ func (c *Client) RunStatements(ctx context.Context, endpoint, text string) (out 
 
 // Query runs a SELECT. columns is called once, then row for each row as it comes, until the query
 // ends or the context is cancelled.
-func (c *Client) Query(ctx context.Context, in api.ScriptRequest, columns func([]declare.Column) error, row func(json.RawMessage) error, aside func(questions.QueryAside)) (*api.QueryEnd, error) {
+func (c *Client) Query(ctx context.Context, in api.ScriptRequest, columns func([]base.Column) error, row func(json.RawMessage) error, aside func(questions.QueryAside)) (*api.QueryEnd, error) {
 	resp, err := c.do(ctx, "POST", "/api/query", in)
 	if err != nil {
 		return nil, err
@@ -272,7 +273,7 @@ func (c *Client) Query(ctx context.Context, in api.ScriptRequest, columns func([
 	err = eachEvent(resp.Body, func(name string, data []byte) error {
 		switch name {
 		case "columns":
-			var cols []declare.Column
+			var cols []base.Column
 			if err := json.Unmarshal(data, &cols); err != nil {
 				return err
 			}

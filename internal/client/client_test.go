@@ -20,8 +20,8 @@ import (
 	"fiume/internal/api"
 	"fiume/internal/client"
 	"fiume/internal/service"
+	"fiume/internal/service/base"
 	"fiume/internal/service/databases"
-	"fiume/internal/service/declare"
 	"fiume/internal/service/questions"
 	"fiume/internal/service/samples"
 	"fiume/internal/service/servicetest"
@@ -226,16 +226,16 @@ func TestClient(t *testing.T) {
 	}
 
 	// Events: a query to its end, and a topic that is followed.
-	var columns []declare.Column
+	var columns []base.Column
 	var rows []string
-	end, err := w.Client.Query(ctx, api.ScriptRequest{SQL: "SELECT chip FROM reads SINCE BEGINNING UNTIL NOW;"}, func(c []declare.Column) error { columns = c; return nil },
+	end, err := w.Client.Query(ctx, api.ScriptRequest{SQL: "SELECT chip FROM reads SINCE BEGINNING UNTIL NOW;"}, func(c []base.Column) error { columns = c; return nil },
 		func(r json.RawMessage) error { rows = append(rows, string(r)); return nil }, func(questions.QueryAside) {})
 	slices.Sort(rows)
 	if err != nil || len(columns) != 1 || !slices.Equal(rows, []string{`{"chip":"A"}`, `{"chip":"B"}`, `{"chip":"C"}`}) || end.Rows != 3 {
 		t.Error(rows, end, err)
 	}
 	enough := errors.New("enough")
-	if _, err := w.Client.Query(ctx, api.ScriptRequest{SQL: "SELECT chip FROM reads SINCE BEGINNING;"}, func([]declare.Column) error { return nil }, func(json.RawMessage) error { return enough }, func(questions.QueryAside) {}); !errors.Is(err, enough) {
+	if _, err := w.Client.Query(ctx, api.ScriptRequest{SQL: "SELECT chip FROM reads SINCE BEGINNING;"}, func([]base.Column) error { return nil }, func(json.RawMessage) error { return enough }, func(questions.QueryAside) {}); !errors.Is(err, enough) {
 		t.Error(err)
 	}
 	var seen []string

@@ -6,10 +6,15 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/url"
+	"strconv"
 
 	"fiume/internal/api"
+	"fiume/internal/connect/contract"
 	"fiume/internal/core/plan"
+	"fiume/internal/core/sql"
+	"fiume/internal/service/boards"
 	"fiume/internal/service/declare"
 	"fiume/internal/service/jobs"
 	"fiume/internal/service/questions"
@@ -56,6 +61,12 @@ func (c *Client) Definition(ctx context.Context, name string) (out *declare.Defi
 // Rows gives rows of a stream, table or view.
 func (c *Client) Rows(ctx context.Context, name string, limit int) (out *questions.TryResult, err error) {
 	return out, c.call(ctx, "GET", fmt.Sprintf("/api/definitions/%s/rows?limit=%d", url.PathEscape(name), limit), nil, &out)
+}
+
+// Present gives the rows of a step of a running job as they stand, of those whose columns have some values, each as column=value.
+func (c *Client) Present(ctx context.Context, job, step string, where []string, limit int) (out *jobs.Present, err error) {
+	q := url.Values{"where": where, "limit": {strconv.Itoa(limit)}}
+	return out, c.call(ctx, "GET", fmt.Sprintf("/api/jobs/%s/steps/%s/rows?%s", url.PathEscape(job), url.PathEscape(step), q.Encode()), nil, &out)
 }
 
 // Try runs a text over samples and what streams hold, and keeps nothing.
@@ -122,6 +133,11 @@ func (c *Client) Connections(ctx context.Context, text string, params map[string
 	return out, c.call(ctx, "POST", "/api/connections", map[string]any{"sql": text, "params": params, "names": names}, &out)
 }
 
+// Look gives what lies at an address behind an endpoint, or, without one, in the directories for files.
+func (c *Client) Look(ctx context.Context, via, address string) (out *contract.Browsed, err error) {
+	return out, c.call(ctx, "GET", "/api/look?"+url.Values{"via": {via}, "address": {address}}.Encode(), nil, &out)
+}
+
 // History gives what a job did over so many minutes.
 func (c *Client) History(ctx context.Context, job string, minutes int) (out *jobs.History, err error) {
 	return out, c.call(ctx, "GET", fmt.Sprintf("/api/jobs/%s/history?minutes=%d", url.PathEscape(job), minutes), nil, &out)
@@ -184,4 +200,69 @@ func (c *Client) Follow(ctx context.Context, topic string, query url.Values, eac
 		err = errors.New("the service ended the connection")
 	}
 	return err
+}
+
+// Boards lists the boards.
+func (c *Client) Boards(ctx context.Context) ([]boards.Board, error) {
+	return pages[boards.Board](ctx, c, "/api/boards", nil)
+}
+
+// Board gives a board.
+func (c *Client) Board(ctx context.Context, name string) (out *boards.Board, err error) {
+	return out, c.call(ctx, "GET", "/api/boards/"+url.PathEscape(name), nil, &out)
+}
+
+// BoardRows gives the rows of a panel as they stand; its query may take so many seconds to come to them. View is the call's query, which says how one looks at
+// the board: choose=name=value, since, from and to.
+func (c *Client) BoardRows(ctx context.Context, name string, panel int, view url.Values, wait int) (out *boards.Update, err error) {
+	q := maps.Clone(view)
+	if q == nil {
+		q = url.Values{}
+	}
+	q.Set("wait", strconv.Itoa(wait))
+	return out, c.call(ctx, "GET", fmt.Sprintf("/api/boards/%s/panels/%d/rows?%s", url.PathEscape(name), panel, q.Encode()), nil, &out)
+}
+
+// WatchBoard tells what a board is, and again whenever it has been replaced, what it shows, and what changes, until the context ends. View is as for BoardRows.
+func (c *Client) WatchBoard(ctx context.Context, name string, view url.Values, begun func(*boards.Board) error, each func(boards.Update) error) error {
+	resp, err := c.do(ctx, "GET", "/api/boards/"+url.PathEscape(name)+"/live?"+view.Encode(), nil)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	err = eachEvent(resp.Body, func(event string, data []byte) error {
+		switch event {
+		case "board":
+			var b boards.Board
+			if err := json.Unmarshal(data, &b); err != nil {
+				return err
+			}
+			return begun(&b)
+		case "update":
+			var u boards.Update
+			if err := json.Unmarshal(data, &u); err != nil {
+				return err
+			}
+			return each(u)
+		case "problem":
+			var p api.Problem
+			if err := json.Unmarshal(data, &p); err != nil {
+				return err
+			}
+			return &p
+		}
+		return nil
+	})
+	if ctx.Err() != nil {
+		return nil
+	}
+	if err == nil {
+		err = errors.New("the service ended the connection")
+	}
+	return err
+}
+
+// BoardDraft gives the text and the parts of a board that is being changed, of one of both.
+func (c *Client) BoardDraft(ctx context.Context, id, text string, parts *sql.BoardParts) (out *boards.Draft, err error) {
+	return out, c.call(ctx, "PUT", "/api/board-drafts/"+url.PathEscape(id), map[string]any{"sql": text, "parts": parts}, &out)
 }

@@ -10,6 +10,8 @@ import (
 	"fiume/internal/connect/contract"
 	"fiume/internal/connect/files"
 	"fiume/internal/connect/generator"
+	"fiume/internal/connect/history"
+	"fiume/internal/connect/lake"
 	"fiume/internal/connect/mariadb"
 	"fiume/internal/connect/registry"
 	"fiume/internal/connect/tcp"
@@ -26,6 +28,7 @@ var connectors = []contract.Connector{
 	mariadb.Connector,
 	broker.Connector,
 	tcp.Connector,
+	lake.Connector,
 	generator.Connector,
 	registry.Connector,
 }
@@ -62,6 +65,9 @@ type Opener struct {
 
 // OpenSource implements flow.Opener.
 func (o *Opener) OpenSource(scan *plan.Op) (flow.Source, error) {
+	if begins := scan.Since.Kind; scan.Stream.History != nil && (begins == plan.Beginning || begins == plan.Default && !o.Live) {
+		return history.Open(scan, o.OpenSource)
+	}
 	if c, ok := Of(scan.Stream.Place).(contract.Reader); ok {
 		return c.OpenSource(&o.Env, scan)
 	}
@@ -118,13 +124,18 @@ func (o *Opener) Check(ctx context.Context, p *plan.Plan) error {
 		} else if op.Kind != plan.Scan {
 			continue
 		}
-		if c, ok := Of(s.Place).(contract.Reader); ok {
-			if err := c.CheckSource(ctx, &o.Env, s); err != nil {
-				kind := "stream"
-				if op.OfTable != nil {
-					kind = "table"
+		kind := "stream"
+		if op.OfTable != nil {
+			kind = "table"
+		}
+		for _, of := range []*plan.Stream{s.History, s} {
+			if of == nil {
+				continue
+			}
+			if c, ok := Of(of.Place).(contract.Reader); ok {
+				if err := c.CheckSource(ctx, &o.Env, of); err != nil {
+					errs = append(errs, fmt.Errorf("%s %s: %w", kind, s.Name, err))
 				}
-				errs = append(errs, fmt.Errorf("%s %s: %w", kind, s.Name, err))
 			}
 		}
 	}

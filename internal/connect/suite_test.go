@@ -10,16 +10,24 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"testing"
-	"time"
 
 	"fiume/internal/catalog"
+	"fiume/internal/connect"
 	"fiume/internal/connect/contract"
-	"fiume/internal/connect/store/standin"
+	"fiume/internal/connect/lake"
+	"fiume/internal/connect/lake/standin"
+	"fiume/internal/connect/rows"
+	objectstore "fiume/internal/connect/store/standin"
+	"fiume/internal/connect/text"
+	"fiume/internal/core/flow"
+	"fiume/internal/core/plan"
 	"fiume/internal/topiclog"
 	"fiume/internal/trial/kit"
 
@@ -38,7 +46,8 @@ func secretly(string, string) (string, error) { return secret, nil }
 
 // TestSuite: every place that is read and written keeps what all promise.
 func TestSuite(t *testing.T) {
-	for name, open := range map[string]func(*testing.T) *kit.Place{"topics": topicsPlace, "files": filesPlace, "object store": objectsPlace, "broker": brokerPlace, "mariadb": databasePlace(t)} {
+	server := databaseServer(t)
+	for name, open := range map[string]func(*testing.T) *kit.Place{"lake": lakePlace, "lake without a catalogue": ledgerPlace, "lake without a catalogue in an object store": farLedgerPlace, "lake of a service": restLakePlace, "lake in a database and an object store": farLakePlace(server), "topics": topicsPlace, "files": filesPlace, "object store": objectsPlace, "broker": brokerPlace, "mariadb": databasePlace(server)} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			kit.Suite(t, open)
@@ -107,28 +116,33 @@ func filesPlace(t *testing.T) *kit.Place {
 		}}
 }
 
-func objectsPlace(t *testing.T) *kit.Place {
-	s, err := standin.New("timing", secret, "race")
+// objects is an object store with a bucket, race, that can go away, and a client that it never goes away from.
+func objects(t *testing.T) (address string, c *minio.Client, away func(bool)) {
+	s, err := objectstore.New("timing", secret, "race")
 	if err != nil {
 		t.Fatal(err)
 	}
-	var away atomic.Bool
+	var gone atomic.Bool
 	good := httptest.NewServer(s)
 	t.Cleanup(good.Close)
 	front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if away.Load() {
+		if gone.Load() {
 			panic(http.ErrAbortHandler)
 		}
 		s.ServeHTTP(w, r)
 	}))
 	t.Cleanup(front.Close)
-	c, err := minio.New(strings.TrimPrefix(good.URL, "http://"), &minio.Options{Creds: credentials.NewStaticV4("timing", secret, ""), Region: "us-east-1"})
-	if err != nil {
+	if c, err = minio.New(strings.TrimPrefix(good.URL, "http://"), &minio.Options{Creds: credentials.NewStaticV4("timing", secret, ""), Region: "us-east-1"}); err != nil {
 		t.Fatal(err)
 	}
+	return strings.Replace(front.URL, "//", "//timing@", 1), c, gone.Store
+}
+
+func objectsPlace(t *testing.T) *kit.Place {
+	address, c, away := objects(t)
 	n := 0
 	return &kit.Place{
-		Source: "DECLARE ENDPOINT far FILES '" + strings.Replace(front.URL, "//", "//timing@", 1) + "' SECRET 'far'; DECLARE STREAM s (n BIGINT, says VARCHAR) FROM FILES 's3://race/in/' VIA far (FOLLOW true, LOOK EVERY 50 MILLISECONDS);",
+		Source: "DECLARE ENDPOINT far FILES '" + address + "' SECRET 'far'; DECLARE STREAM s (n BIGINT, says VARCHAR) FROM FILES 's3://race/in/' VIA far (FOLLOW true, LOOK EVERY 50 MILLISECONDS);",
 		Sink:   "DECLARE SINK kept TO FILES 's3://race/out' VIA far (ROLL EVERY 100 MILLISECONDS);", Env: contract.Env{Secrets: contract.Secrets{Secret: secretly}}, Secret: secret,
 		Write: func(t testing.TB, messages []string) {
 			n++
@@ -137,7 +151,7 @@ func objectsPlace(t *testing.T) *kit.Place {
 				t.Error(err)
 			}
 		},
-		Away: func(_ testing.TB, gone bool) { away.Store(gone) },
+		Away: func(_ testing.TB, gone bool) { away(gone) },
 		Read: func(t testing.TB) (rows []string) {
 			for o := range c.ListObjects(context.Background(), "race", minio.ListObjectsOptions{Prefix: "out/"}) {
 				r, err := c.GetObject(context.Background(), "race", o.Key, minio.GetObjectOptions{})
@@ -154,6 +168,137 @@ func objectsPlace(t *testing.T) *kit.Place {
 			}
 			return rows
 		}}
+}
+
+// lakeOver is open tables of a catalogue; near is the same one, that never goes away.
+func lakeOver(t *testing.T, pond, near, how string, env contract.Env) *kit.Place {
+	dir := t.TempDir()
+	pour := func(t testing.TB, messages []string) {
+		if err := os.WriteFile(filepath.Join(dir, "in.json"), []byte(strings.Join(messages, "\n")+"\n"), 0o600); err != nil {
+			t.Error(err)
+		}
+		_, err := run(near+"DECLARE STREAM f (n BIGINT, says VARCHAR) FROM FILES '"+dir+"/in.json'; DECLARE SINK told TO LAKE 'race.told' VIA pond; CREATE JOB p AS SELECT n, says FROM f ROUTE TO told;", env)
+		if err != nil {
+			t.Error(err)
+		}
+	}
+	pour(t, nil)
+	return &kit.Place{Env: env, OnlyRows: true, Write: pour,
+		Source: pond + "DECLARE STREAM s (n BIGINT, says VARCHAR) FROM LAKE 'race.told' VIA pond (LOOK EVERY 30 MILLISECONDS);", Sink: "DECLARE SINK kept TO LAKE 'race.kept' VIA pond (" + how + ");",
+		Read: func(t testing.TB) []string {
+			rows, err := run(near+"DECLARE STREAM k (n BIGINT, says VARCHAR) FROM LAKE 'race.kept' VIA pond; SELECT n, says FROM k SINCE BEGINNING UNTIL NOW;", env)
+			if err != nil && !strings.Contains(err.Error(), "has no table 'race.kept'") { // it is about to be made
+				t.Fatal(err)
+			}
+			return rows
+		}}
+}
+
+// run runs a query or a job to its end, and gives the rows of a query.
+func run(src string, env contract.Env) ([]string, error) {
+	plans, _, err := plan.NewCatalog(connect.Places()).Bind("q", src, nil, nil)
+	if err != nil {
+		return nil, err
+	}
+	got := &rows.Capture{}
+	j, err := flow.New(plans[0], &connect.Opener{Env: env, Rows: got}, flow.Options{Parallelism: 2, Describe: text.Describe})
+	if err == nil {
+		err = j.Run(context.Background())
+	}
+	if err != nil {
+		return nil, err
+	}
+	return got.Rows()
+}
+
+func lakePlace(t *testing.T) *kit.Place {
+	pond := "DECLARE ENDPOINT pond LAKE '" + t.TempDir() + "';\n"
+	return lakeOver(t, pond, pond, "BUCKET BY (n), BUCKETS 2", contract.Env{})
+}
+
+// restLakePlace is open tables of a REST catalogue, which now and then does what it is asked and does not say so.
+func restLakePlace(t *testing.T) *kit.Place {
+	dir := t.TempDir()
+	cat, done, err := lake.Directory(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(done)
+	service := standin.New(cat, secret)
+	good := httptest.NewServer(service)
+	t.Cleanup(good.Close)
+	var gone atomic.Bool
+	var commits atomic.Int64
+	front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if gone.Load() {
+			panic(http.ErrAbortHandler)
+		}
+		if r.Method == http.MethodPost && strings.Contains(r.URL.Path, "/tables/") && commits.Add(1)%5 == 0 {
+			service.ServeHTTP(httptest.NewRecorder(), r)
+			panic(http.ErrAbortHandler)
+		}
+		service.ServeHTTP(w, r)
+	}))
+	t.Cleanup(front.Close)
+	pond := func(at string) string { return "DECLARE ENDPOINT pond LAKE '" + at + "' SECRET 'token';\n" }
+	p := lakeOver(t, pond(front.URL), pond(good.URL), "BUCKET BY (n), BUCKETS 2", contract.Env{Secrets: contract.Secrets{Secret: secretly}})
+	p.Secret = secret
+	p.Away = func(_ testing.TB, away bool) { gone.Store(away) }
+	return p
+}
+
+func ledgerPlace(t *testing.T) *kit.Place {
+	pond := "DECLARE ENDPOINT pond LAKE '" + t.TempDir() + "' (FORMAT delta);\n"
+	return lakeOver(t, pond, pond, "EVOLVE true", contract.Env{})
+}
+
+// farLedgerPlace is open tables without a catalogue in an object store, which now and then makes an entry of a log and does not say so.
+func farLedgerPlace(t *testing.T) *kit.Place {
+	address, c, away := objects(t)
+	target, err := url.Parse(strings.Replace(address, "timing@", "", 1))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var entries atomic.Int64
+	store := &httputil.ReverseProxy{
+		Rewrite: func(r *httputil.ProxyRequest) {
+			r.Out.URL.Scheme, r.Out.URL.Host, r.Out.Host = target.Scheme, target.Host, r.In.Host
+		}, // the name of the host is signed
+		ErrorHandler: func(http.ResponseWriter, *http.Request, error) { panic(http.ErrAbortHandler) },
+	}
+	front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodPut && strings.Contains(r.URL.Path, "/_delta_log/") && entries.Add(1)%5 == 0 {
+			store.ServeHTTP(httptest.NewRecorder(), r)
+			panic(http.ErrAbortHandler)
+		}
+		store.ServeHTTP(w, r)
+	}))
+	t.Cleanup(front.Close)
+	pond := func(at string) string {
+		return "DECLARE ENDPOINT pond LAKE 's3://race/ledger' (FORMAT delta, STORE '" + strings.Replace(at, "//", "//timing@", 1) + "', STORE SECRET 'far');\n"
+	}
+	p := lakeOver(t, pond(front.URL), pond(c.EndpointURL().String()), "EVOLVE true", contract.Env{Secrets: contract.Secrets{Secret: secretly}})
+	p.Secret = secret
+	p.Away = func(_ testing.TB, gone bool) { away(gone) }
+	return p
+}
+
+func farLakePlace(server *testServer) func(*testing.T) *kit.Place {
+	return func(t *testing.T) *kit.Place {
+		name, _ := server.database(t)
+		proxy := kit.NewProxy(t, server.dsn.Addr)
+		address, c, away := objects(t)
+		secrets := func(name, _ string) (string, error) {
+			return map[string]string{"d": server.dsn.Passwd, "far": secret}[name], nil
+		}
+		pond := func(at, store string) string {
+			return "DECLARE ENDPOINT pond LAKE '" + server.dsn.User + "@" + at + "/" + name + "' SECRET 'd' (WAREHOUSE 's3://race/lake', STORE '" + store + "', STORE SECRET 'far');\n"
+		}
+		p := lakeOver(t, pond(proxy.Addr, address), pond(server.dsn.Addr, strings.Replace(c.EndpointURL().String(), "//", "//timing@", 1)), "BUCKET BY (n), BUCKETS 2", contract.Env{Secrets: contract.Secrets{Secret: secrets}})
+		p.Secret = secret
+		p.Away = func(_ testing.TB, gone bool) { proxy.Cut(gone); away(gone) }
+		return p
+	}
 }
 
 func brokerPlace(t *testing.T) *kit.Place {
@@ -192,26 +337,21 @@ func brokerPlace(t *testing.T) *kit.Place {
 		},
 		Away: func(_ testing.TB, gone bool) { away.Store(gone) },
 		Read: func(t testing.TB) (rows []string) {
-			r, err := kgo.NewClient(kgo.SeedBrokers(c.ListenAddrs()...), kgo.ConsumeTopics("out"), kgo.FetchIsolationLevel(kgo.ReadCommitted()), kgo.FetchMaxWait(50*time.Millisecond))
-			if err != nil {
-				t.Fatal(err)
-			}
-			defer r.Close()
-			for empty := 0; empty < 3; {
-				ctx, cancel := context.WithTimeout(context.Background(), 100*time.Millisecond)
-				got := r.PollFetches(ctx)
-				cancel()
-				if got.NumRecords() == 0 {
-					empty++
-				}
-				got.EachRecord(func(x *kgo.Record) { rows = append(rows, string(x.Value)) })
+			for _, r := range kit.Committed(t, c.ListenAddrs(), "out") {
+				rows = append(rows, string(r.Value))
 			}
 			return rows
 		}}
 }
 
-// databasePlace is a private server for all tests of it; each has a database of its own.
-func databasePlace(t *testing.T) func(*testing.T) *kit.Place {
+// testServer is a private server; each test has a database of its own.
+type testServer struct {
+	*catalog.Server
+	dsn  *mysql.Config
+	made atomic.Int64
+}
+
+func databaseServer(t *testing.T) *testServer {
 	t.Helper()
 	server, err := catalog.StartServer(t.Context(), filepath.Join(t.TempDir(), "mariadb"), nil)
 	if err != nil {
@@ -222,16 +362,29 @@ func databasePlace(t *testing.T) func(*testing.T) *kit.Place {
 	if err != nil {
 		t.Fatal(err)
 	}
-	var made atomic.Int64
+	return &testServer{Server: server, dsn: dsn}
+}
+
+// database makes a database.
+func (s *testServer) database(t *testing.T) (name string, db *sql.DB) {
+	t.Helper()
+	name = fmt.Sprintf("suite%d", s.made.Add(1))
+	db, err := sql.Open("mysql", s.DSN("fiume"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { db.Close() })
+	if _, err := db.Exec("CREATE DATABASE " + name); err != nil {
+		t.Fatal(err)
+	}
+	return name, db
+}
+
+func databasePlace(server *testServer) func(*testing.T) *kit.Place {
 	return func(t *testing.T) *kit.Place {
-		name := fmt.Sprintf("suite%d", made.Add(1))
-		proxy := kit.NewProxy(t, dsn.Addr)
-		db, err := sql.Open("mysql", server.DSN("fiume"))
-		if err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(func() { db.Close() })
-		for _, q := range []string{"CREATE DATABASE " + name, "CREATE TABLE " + name + ".told (n BIGINT PRIMARY KEY, says VARCHAR(40))", "CREATE TABLE " + name + ".kept (n BIGINT, says VARCHAR(40))"} {
+		name, db := server.database(t)
+		dsn, proxy := server.dsn, kit.NewProxy(t, server.dsn.Addr)
+		for _, q := range []string{"CREATE TABLE " + name + ".told (n BIGINT PRIMARY KEY, says VARCHAR(40))", "CREATE TABLE " + name + ".kept (n BIGINT, says VARCHAR(40))"} {
 			if _, err := db.Exec(q); err != nil {
 				t.Fatal(err)
 			}

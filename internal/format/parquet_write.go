@@ -32,16 +32,24 @@ const parquetGroup = 1 << 17
 
 // NewParquetWriter begins a file with these columns; codec is none, gzip or zstd.
 func NewParquetWriter(to io.Writer, fields []types.Field, codec string) (*ParquetWriter, error) {
-	var list []arrow.Field
-	for _, f := range fields {
-		list = append(list, arrow.Field{Name: f.Name, Type: arrowOf(f.Type), Nullable: true})
-	}
-	p := &ParquetWriter{schema: arrow.NewSchema(list, nil), fields: fields}
+	p := &ParquetWriter{schema: ArrowSchema(fields), fields: fields}
 	by := map[string]compress.Compression{"none": compress.Codecs.Uncompressed, "gzip": compress.Codecs.Gzip, "zstd": compress.Codecs.Zstd}[codec]
 	var err error
-	p.w, err = pqarrow.NewFileWriter(p.schema, to, parquet.NewWriterProperties(parquet.WithCompression(by), parquet.WithMaxRowGroupLength(parquetGroup),
-		parquet.WithCreatedBy("fiume")), pqarrow.DefaultWriterProps())
+	p.w, err = pqarrow.NewFileWriter(p.schema, to, ParquetProperties(p.schema, by), pqarrow.DefaultWriterProps())
 	return p, err
+}
+
+// ParquetProperties says how the columns of a schema are written. Whole numbers and times are written as what they differ by (DELTA_BINARY_PACKED): there are
+// many of them, not far from one another, for which a dictionary is large and slow to make; the rest has dictionaries.
+func ParquetProperties(s *arrow.Schema, codec compress.Compression) *parquet.WriterProperties {
+	props := []parquet.WriterProperty{parquet.WithCompression(codec), parquet.WithMaxRowGroupLength(parquetGroup), parquet.WithCreatedBy("fiume")}
+	for _, f := range s.Fields() {
+		switch f.Type.ID() {
+		case arrow.INT32, arrow.INT64, arrow.DATE32, arrow.TIME64, arrow.TIMESTAMP:
+			props = append(props, parquet.WithDictionaryFor(f.Name, false), parquet.WithEncodingFor(f.Name, parquet.Encodings.DeltaBinaryPacked))
+		}
+	}
+	return parquet.NewWriterProperties(props...)
 }
 
 // Write adds rows.
@@ -51,13 +59,14 @@ func (p *ParquetWriter) Write(b *column.Batch) error {
 	}
 	build := array.NewRecordBuilder(memory.DefaultAllocator, p.schema)
 	defer build.Release()
-	for c := range p.fields {
-		appendArrow(build.Field(c), b.Cols[c], 0, b.N)
-	}
+	AppendArrow(build, b)
 	rec := build.NewRecordBatch()
 	defer rec.Release()
 	return p.w.WriteBuffered(rec)
 }
+
+// WriteArrow adds rows of Arrow with the columns' schema.
+func (p *ParquetWriter) WriteArrow(rec arrow.RecordBatch) error { return p.w.WriteBuffered(rec) }
 
 // Close writes the end of the file.
 func (p *ParquetWriter) Close() error { return p.w.Close() }

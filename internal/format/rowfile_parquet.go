@@ -41,15 +41,45 @@ const groupPiece = 1 << 16
 // open makes a reader; the columns on the disk in words are given as dictionaries.
 func (p *parquetFile) open(words []int) (r *pqarrow.FileReader, err error) {
 	defer recovered(&err)
-	f, err := file.NewParquetReader(io.NewSectionReader(p.f, 0, p.size))
+	f, err := parquetReader(p.f, p.size)
 	if err != nil {
-		return nil, fmt.Errorf("the Parquet file cannot be read: %w", err)
+		return nil, err
 	}
 	props := pqarrow.ArrowReadProperties{BatchSize: groupPiece}
 	for _, i := range words {
 		props.SetReadDict(i, true)
 	}
 	return pqarrow.NewFileReader(f, props, memory.DefaultAllocator)
+}
+
+// parquetReader reads the end of a file, and checks that what it names lies in the file: the library goes after it in goroutines of its own, where nobody
+// could make an error of what it does then.
+func parquetReader(f io.ReaderAt, size int64) (*file.Reader, error) {
+	r, err := file.NewParquetReader(io.NewSectionReader(f, 0, size))
+	if err != nil {
+		return nil, fmt.Errorf("the Parquet file cannot be read: %w", err)
+	}
+	meta := r.MetaData()
+	for g := range meta.NumRowGroups() {
+		group := meta.RowGroup(g)
+		if group.NumColumns() != meta.Schema.NumColumns() {
+			return nil, fmt.Errorf("the Parquet file is damaged: row group %d has %d columns of %d", g, group.NumColumns(), meta.Schema.NumColumns())
+		}
+		for i := range group.NumColumns() {
+			c, err := group.ColumnChunk(i)
+			if err != nil {
+				return nil, fmt.Errorf("the Parquet file is damaged: column %d of row group %d: %w", i, g, err)
+			}
+			start, n := c.DataPageOffset(), c.TotalCompressedSize()
+			if c.HasDictionaryPage() && c.DictionaryPageOffset() > 0 {
+				start = min(start, c.DictionaryPageOffset())
+			}
+			if start < 0 || n < 0 || start > size || n > size-start {
+				return nil, fmt.Errorf("the Parquet file is damaged: column %d of row group %d lies at %d with %d bytes, and the file has %d", i, g, start, n, size)
+			}
+		}
+	}
+	return r, nil
 }
 
 // isWords says whether a column on the disk is words of a dictionary, in all of its pages.
@@ -72,7 +102,7 @@ func isWords(r *pqarrow.FileReader, leaf int) bool {
 // recovered makes an error of what a damaged file does to its reader.
 func recovered(err *error) {
 	if x := recover(); x != nil {
-		*err = fmt.Errorf("the Parquet file is damaged: %v", x)
+		*err = fmt.Errorf("it is damaged: %v", x)
 	}
 }
 

@@ -18,6 +18,7 @@ import (
 	"fiume/internal/connect/roots"
 	"fiume/internal/disk"
 	"fiume/internal/service/base"
+	"fiume/internal/service/boards"
 	"fiume/internal/service/databases"
 	"fiume/internal/service/declare"
 	"fiume/internal/service/jobs"
@@ -50,6 +51,7 @@ type Service struct {
 	Samples     *samples.Samples
 	Definitions *declare.Definitions
 	Questions   *questions.Questions
+	Boards      *boards.Boards
 	Secrets     *secrets.Vault
 	Databases   *databases.Databases
 
@@ -133,6 +135,7 @@ func (s *Service) open(ctx context.Context, c Config) (err error) {
 	s.Samples = samples.New(b, s.Topics, s.Jobs)
 	s.Definitions = declare.New(b, s.Topics, s.Samples, s.Jobs)
 	s.Questions = questions.New(b, s.Topics, s.Samples, s.Jobs, s.Definitions)
+	s.Boards = boards.New(b)
 	return nil
 }
 
@@ -159,6 +162,7 @@ func (s *Service) Close() error {
 		s.background()
 		s.idle.Wait()
 	}
+	s.Boards.Close()
 	s.Jobs.Close()
 	return s.close()
 }

@@ -129,6 +129,9 @@ func intact(b []byte) bool {
 	return binary.BigEndian.Uint32(b[crcAt:]) == crc32.Checksum(b[coveredFrom:], castagnoli())
 }
 
+// arrivalTime says of a batch of brokers that its records have one time: when it came to them.
+const arrivalTime = 1 << 3
+
 // View is a record inside a buffer of batches: offsets of the value and key in it.
 type View struct {
 	Offset         int64
@@ -150,7 +153,8 @@ func Views(b []byte, from int64, each func(v View)) error {
 			return errTorn
 		}
 		end := at + h.size
-		if attributes := binary.BigEndian.Uint16(b[at+21:]); attributes&7 != 0 {
+		attributes := binary.BigEndian.Uint16(b[at+attributesAt:])
+		if attributes&7 != 0 {
 			return fmt.Errorf("the batch at offset %d is compressed, which this version cannot read", h.base)
 		}
 		first, producer := int64(binary.BigEndian.Uint64(b[at+27:])), int64(binary.BigEndian.Uint64(b[at+43:]))
@@ -162,10 +166,10 @@ func Views(b []byte, from int64, each func(v View)) error {
 		for range h.records {
 			n, k := varint(b[i:end])
 			i += k
-			recEnd := i + int(n)
-			if k <= 0 || n < 0 || recEnd > end {
+			if k <= 0 || n < 1 || n > int64(end-i) {
 				return errTorn
 			}
+			recEnd := i + int(n)
 			i++ // attributes
 			dt, k := varint(b[i:recEnd])
 			i += k
@@ -173,21 +177,24 @@ func Views(b []byte, from int64, each func(v View)) error {
 			i += k2
 			kl, k3 := varint(b[i:recEnd])
 			i += k3
+			if k <= 0 || k2 <= 0 || k3 <= 0 || kl > int64(recEnd-i) {
+				return errTorn
+			}
 			v := View{Offset: h.base + do, At: (first + dt) * 1000, Producer: producer, Sequence: sequence}
+			if attributes&arrivalTime != 0 {
+				v.At = h.latest * 1000
+			}
 			if kl >= 0 {
 				v.KeyFrom, v.KeyTo, v.HasKey = i, i+int(kl), true
 				i += int(kl)
 			}
-			if i > recEnd {
+			vl, k := varint(b[i:recEnd])
+			i += k
+			if k <= 0 || vl > int64(recEnd-i) {
 				return errTorn
 			}
-			vl, k4 := varint(b[i:recEnd])
-			i += k4
 			v.From, v.To = i, i+int(max(vl, 0))
 			v.HeadFrom, v.HeadTo = v.To, recEnd
-			if v.To > recEnd || k <= 0 || k2 <= 0 || k3 <= 0 || k4 <= 0 {
-				return errTorn
-			}
 			if v.Offset >= from {
 				each(v)
 			}
@@ -201,5 +208,10 @@ func Views(b []byte, from int64, each func(v View)) error {
 // Begins gives the first offset of the whole batches in b.
 func Begins(b []byte) int64 { return int64(binary.BigEndian.Uint64(b)) }
 
-// varint reads a zigzag varint and its length, 0 where it is cut short.
-func varint(b []byte) (int64, int) { return binary.Varint(b) }
+// varint reads a zigzag varint and its length, 0 or less where it is cut short or no number.
+func varint(b []byte) (int64, int) {
+	if len(b) > 0 && b[0] < 0x80 { // most are short
+		return int64(b[0]>>1) ^ -int64(b[0]&1), 1
+	}
+	return binary.Varint(b)
+}

@@ -96,7 +96,9 @@ func receive(b []byte, now time.Time) (r received, err error) {
 	}
 	changed := false
 	if attributes&7 != 0 {
-		body, err := unpack(int(attributes&7), b[headSize:])
+		var u Unpacking
+		defer u.Close()
+		body, err := u.Unpack(int(attributes&7), b[headSize:], MostBatch)
 		if err != nil {
 			return r, bad("what is packed in the batch cannot be read: %s", err)
 		}
@@ -191,66 +193,98 @@ func checkRecords(b []byte, n int, first int64) (latest int64, err error) {
 	return latest, nil
 }
 
-// unpack unpacks records: 1 gzip, 2 snappy, 3 lz4, 4 zstd.
-func unpack(codec int, b []byte) ([]byte, error) {
+// Unpacking keeps what unpacking records needs, for one goroutine at a time. What Unpack gives lies in it until the next call.
+type Unpacking struct {
+	out  bytes.Buffer
+	flat []byte
+	gzip *gzip.Reader
+	lz4  *lz4.Reader
+	zstd *zstd.Decoder
+}
+
+// Unpack unpacks the records of a batch, at most so many bytes: 1 gzip, 2 snappy, 3 lz4, 4 zstd.
+func (u *Unpacking) Unpack(codec int, b []byte, most int) (out []byte, err error) {
+	many := fmt.Errorf("there are more than %d MB in it", most>>20)
 	read := func(in io.Reader) ([]byte, error) {
-		out, err := io.ReadAll(io.LimitReader(in, MostBatch+1))
-		if err == nil && len(out) > MostBatch {
-			err = fmt.Errorf("there are more than %d MB in it", MostBatch>>20)
+		u.out.Reset()
+		if n, err := u.out.ReadFrom(io.LimitReader(in, int64(most)+1)); err != nil || n > int64(most) {
+			return nil, cmp.Or(err, many)
 		}
-		return out, err
+		return u.out.Bytes(), nil
 	}
 	switch codec {
 	case 1:
-		z, err := gzip.NewReader(bytes.NewReader(b))
-		if err != nil {
+		if u.gzip == nil {
+			u.gzip = new(gzip.Reader)
+		}
+		if err := u.gzip.Reset(bytes.NewReader(b)); err != nil {
 			return nil, err
 		}
-		return read(z)
+		return read(u.gzip)
 	case 2:
-		return unsnappy(b)
+		u.flat, err = unsnappy(u.flat, b, most, many)
+		return u.flat, err
 	case 3:
-		return read(lz4.NewReader(bytes.NewReader(b)))
-	case 4:
-		z, err := zstd.NewReader(bytes.NewReader(b), zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true), zstd.WithDecoderMaxWindow(MostBatch))
-		if err != nil {
-			return nil, err
+		if u.lz4 == nil {
+			u.lz4 = lz4.NewReader(nil)
 		}
-		defer z.Close()
-		return read(z)
+		u.lz4.Reset(bytes.NewReader(b))
+		return read(u.lz4)
+	case 4:
+		if u.zstd == nil {
+			if u.zstd, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true), zstd.WithDecoderMaxMemory(uint64(most))); err != nil {
+				return nil, err
+			}
+		}
+		if out, err = u.zstd.DecodeAll(b, u.flat[:0]); errors.Is(err, zstd.ErrDecoderSizeExceeded) || errors.Is(err, zstd.ErrWindowSizeExceeded) {
+			err = many
+		}
+		if err == nil {
+			u.flat = out
+		}
+		return out, err
 	}
 	return nil, fmt.Errorf("no way of packing has the number %d", codec)
 }
 
-// unsnappy unpacks a block of snappy, or those of the framing that some clients put round them: a head of 16 bytes, then blocks with their lengths.
-func unsnappy(b []byte) ([]byte, error) {
-	if !bytes.HasPrefix(b, []byte("\x82SNAPPY\x00")) || len(b) < 16 {
-		return unsnappyBlock(b, MostBatch)
+// Close gives up what is kept.
+func (u *Unpacking) Close() {
+	if u.zstd != nil {
+		u.zstd.Close()
 	}
-	var out []byte
+	*u = Unpacking{}
+}
+
+// unsnappy unpacks a block of snappy, or those of the framing that some clients put round them: a head of 16 bytes, then blocks with their lengths.
+func unsnappy(dst, b []byte, most int, many error) ([]byte, error) {
+	block := func(dst, b []byte) ([]byte, error) {
+		n, err := s2.DecodedLen(b)
+		if err != nil {
+			return nil, err
+		}
+		if n > most-len(dst) {
+			return nil, many
+		}
+		dst = slices.Grow(dst, n)
+		got, err := s2.Decode(dst[len(dst):len(dst)+n], b)
+		return dst[:len(dst)+len(got)], err
+	}
+	dst = dst[:0]
+	if !bytes.HasPrefix(b, []byte("\x82SNAPPY\x00")) || len(b) < 16 {
+		return block(dst, b)
+	}
 	for b = b[16:]; len(b) > 0; {
 		if len(b) < 4 || int64(binary.BigEndian.Uint32(b)) > int64(len(b)-4) {
 			return nil, errTorn
 		}
 		n := binary.BigEndian.Uint32(b)
-		x, err := unsnappyBlock(b[4:4+n], MostBatch-len(out))
-		if err != nil {
+		var err error
+		if dst, err = block(dst, b[4:4+n]); err != nil {
 			return nil, err
 		}
-		out, b = append(out, x...), b[4+n:]
+		b = b[4+n:]
 	}
-	return out, nil
-}
-
-func unsnappyBlock(b []byte, most int) ([]byte, error) {
-	n, err := s2.DecodedLen(b)
-	if err != nil {
-		return nil, err
-	}
-	if n > most {
-		return nil, fmt.Errorf("there are more than %d MB in it", MostBatch>>20)
-	}
-	return s2.Decode(nil, b)
+	return dst, nil
 }
 
 // AppendBatch appends a batch of another program, and gives the offset of its first record and what waits until it is on the disk. Where the producer has sent the

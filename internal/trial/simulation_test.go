@@ -27,6 +27,9 @@ DECLARE STREAM calls (chip VARCHAR, called_at TIMESTAMP, c BIGINT) EVENT TIME ca
 DECLARE SINK odd_topic TO TOPIC 'odd';
 DECLARE SINK odd_files TO FILES 'odd' (ROLL EVERY 20 MILLISECONDS);
 DECLARE SINK odd_table TO MARIADB 'odd' VIA db;
+DECLARE ENDPOINT store FILES 'https://timing@10.0.0.7:9000';
+DECLARE SINK odd_objects TO FILES 's3://race/odd' VIA store (ROLL EVERY 20 MILLISECONDS);
+DECLARE SINK count_objects TO FILES 's3://race/counts' VIA store (ROLL EVERY 5 MILLISECONDS, PARTITION BY (mat, opens), EACH hour, COMPRESS gzip);
 DECLARE SINK count_topic TO TOPIC 'counts' (KEY (mat));
 DECLARE SINK count_table TO MARIADB 'counts' VIA db (KEY (mat, opens));
 DECLARE SINK running_topic TO TOPIC 'running' (KEY (mat, opens));
@@ -40,8 +43,8 @@ CREATE JOB all_of_it WITH
 	counts AS (SELECT mat, w.opens AS opens, COUNT(*) AS reads, SUM(n) AS total FROM reads GROUP BY mat, w WINDOW w AS (TUMBLING 10 SECONDS)),
 	running AS (SELECT mat, w.opens AS opens, COUNT(*) AS reads, MAX(n) AS top FROM reads GROUP BY mat, w WINDOW w AS (SLIDING 20 SECONDS EVERY 10 SECONDS LATENESS 5 SECONDS REPORT EVERY 3 SECONDS)),
 	met AS (SELECT r.n AS n, c.c AS c FROM reads r LEFT JOIN calls c ON c.chip = r.chip AND c.called_at WITHIN 4 SECONDS OF r.read_at)
-ROUTE odd TO odd_topic, odd_files, odd_table
-ROUTE counts TO count_topic, count_table
+ROUTE odd TO odd_topic, odd_files, odd_table, odd_objects
+ROUTE counts TO count_topic, count_table, count_objects
 ROUTE running TO running_topic, running_full, running_table
 ROUTE met TO met_topic, met_files
 ROUTE LATE counts TO late_topic;`
@@ -118,12 +121,12 @@ func newDay(seed uint64) day {
 
 // check holds a run against the generated day and against a run without troubles.
 func (d day) check(got, calm *trial.Result) error {
-	for _, s := range []string{"odd_topic", "odd_files", "odd_table"} {
+	for _, s := range []string{"odd_topic", "odd_files", "odd_table", "odd_objects"} {
 		if !slices.Equal(got.Sinks[s], d.odd) {
 			return fmt.Errorf("%s: %s", s, difference(got.Sinks[s], d.odd))
 		}
 	}
-	for _, s := range []string{"count_topic", "count_table"} {
+	for _, s := range []string{"count_topic", "count_table", "count_objects"} {
 		if !slices.Equal(got.Sinks[s], d.counts) {
 			return fmt.Errorf("%s: %s", s, difference(got.Sinks[s], d.counts))
 		}
@@ -218,12 +221,12 @@ func TestSimulationGrowing(t *testing.T) {
 
 // grown checks a run with partitions that came.
 func (d day) grown(got *trial.Result) error {
-	for _, s := range []string{"odd_topic", "odd_files", "odd_table"} {
+	for _, s := range []string{"odd_topic", "odd_files", "odd_table", "odd_objects"} {
 		if !slices.Equal(got.Sinks[s], d.odd) {
 			return fmt.Errorf("%s: %s", s, difference(got.Sinks[s], d.odd))
 		}
 	}
-	for a, b := range map[string]string{"count_topic": "count_table", "running_topic": "running_table", "running_full": "running_table", "met_topic": "met_files"} {
+	for a, b := range map[string]string{"count_topic": "count_table", "count_table": "count_objects", "running_topic": "running_table", "running_full": "running_table", "met_topic": "met_files"} {
 		if !slices.Equal(got.Sinks[a], got.Sinks[b]) {
 			return fmt.Errorf("%s and %s differ: %s", a, b, difference(got.Sinks[a], got.Sinks[b]))
 		}
@@ -396,7 +399,7 @@ func (d day) damaged(got *trial.Result) (lost int64, err error) {
 	for _, x := range d.odd {
 		known[x] = true
 	}
-	for _, s := range []string{"odd_topic", "odd_files", "odd_table"} {
+	for _, s := range []string{"odd_topic", "odd_files", "odd_table", "odd_objects"} {
 		rows := got.Sinks[s]
 		for i, x := range rows {
 			if !known[x] || i > 0 && rows[i-1] == x {

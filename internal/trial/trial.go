@@ -4,6 +4,7 @@
 package trial
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"encoding/json"
@@ -32,6 +33,8 @@ import (
 	"fiume/internal/core/step"
 	"fiume/internal/core/types"
 	"fiume/internal/disk"
+	"fiume/internal/format"
+	"fiume/internal/format/container"
 	"fiume/internal/topiclog"
 )
 
@@ -79,6 +82,7 @@ type World struct {
 	set     Setting
 	r       *rand.Rand
 	memory  *disk.Memory
+	bucket  *bucket // nil: nothing was written to an object store
 	tables  map[string]*table
 	entries entries
 	missing func() int
@@ -424,6 +428,10 @@ func (o *opener) OpenSource(scan *plan.Op) (flow.Source, error) {
 	s, st := *scan, *scan.Stream
 	of := topics.Connector.Place()
 	st.Place, st.Traits, st.Address = of.Kind, of.Traits, inputTopic(scan)
+	if slices.Contains(format.RowFormats, st.Options.Word("format", "")) && st.Schemas == nil { // files of rows; in a topic each row is a message
+		st.Options = maps.Clone(st.Options)
+		delete(st.Options, "format")
+	}
 	s.Stream = &st
 	s.Since, s.Until = plan.Bound{Kind: plan.Beginning}, plan.Bound{Kind: plan.Now}
 	if scan.OfTable != nil {
@@ -531,6 +539,8 @@ func (o *opener) OpenSink(out *plan.Op) (flow.Sink, error) {
 			o.sinks = append(o.sinks, t)
 		}
 		return t, err
+	case k.Appends && k.Via != nil:
+		return files.OpenFar(o.fs, filepath.Join(filesDir, "far", plainName(out.Step)), &s, o.w.openBucket(o), "trial")
 	case k.Appends:
 		k.Address = filepath.Join(filesDir, plainName(out.Step))
 		return files.OpenSink(o.fs, &s, nil, "trial")
@@ -653,6 +663,8 @@ func (w *World) sinks() (map[string][]string, error) {
 		switch {
 		case o.Sink.OwnTopics:
 			stands, err = topicRows(log.Topic(outputTopic(o)), o.Changes && !full)
+		case o.Sink.Appends && o.Sink.Via != nil:
+			stands, err = w.bucket.rows(strings.TrimSuffix(o.Sink.Address, "/"), o.Sink.Options.Word("format", "json"))
 		case o.Sink.Appends:
 			stands, err = fileRows(fs, filepath.Join(filesDir, plainName(o.Step)), o.Sink.Options.Word("format", "json"))
 		default:
@@ -704,6 +716,7 @@ func topicRows(t *topiclog.Topic, latest bool) (out []string, err error) {
 	return slices.AppendSeq(out, maps.Values(byKey)), nil
 }
 
+// fileRows gives the rows of the parts in a directory, and in those below it that tell them apart, as they are written, or as JSON where files hold rows by themselves.
 func fileRows(fs disk.FS, dir, form string) (out []string, err error) {
 	names, err := fs.List(dir)
 	if err != nil {
@@ -711,20 +724,52 @@ func fileRows(fs disk.FS, dir, form string) (out []string, err error) {
 	}
 	for _, n := range names {
 		if !strings.HasPrefix(n, "part-") {
+			if strings.Contains(n, "=") {
+				below, err := fileRows(fs, filepath.Join(dir, n), form)
+				if err != nil {
+					return nil, err
+				}
+				out = append(out, below...)
+			}
 			continue
 		}
 		b, err := disk.Read(fs, filepath.Join(dir, n))
 		if err != nil {
 			return nil, err
 		}
-		lines := strings.Split(strings.TrimSuffix(string(b), "\n"), "\n")
-		if form == "csv" {
-			lines = lines[1:] // each part has the names of the columns
+		rows, err := partRows(n, b, form)
+		if err != nil {
+			return nil, err
 		}
-		out = append(out, lines...)
+		out = append(out, rows...)
 	}
 	return out, nil
 }
+
+// partRows gives the rows of a part.
+func partRows(name string, b []byte, form string) (out []string, err error) {
+	if slices.Contains(format.RowFormats, form) {
+		_, values, err := files.Sampled(form, bytes.NewReader(b), int64(len(b)), math.MaxInt, math.MaxInt)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		for _, v := range values {
+			out = append(out, string(v))
+		}
+		return out, nil
+	}
+	if b, _, err = container.Unpacked(b, mostOfPart); err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	lines := strings.Split(strings.TrimSuffix(string(b), "\n"), "\n")
+	if form == "csv" {
+		lines = lines[1:] // each part has the names of the columns
+	}
+	return lines, nil
+}
+
+// mostOfPart is how many bytes a part may have, unpacked.
+const mostOfPart = 1 << 30
 
 // keyOf gives the columns that tell the rows apart that an output writes in full.
 func (w *World) keyOf(out *plan.Op) (names []string) {

@@ -29,6 +29,9 @@ type connector struct{}
 // Place implements contract.Connector.
 func (connector) Place() plan.Place { return described }
 
+// Reread implements contract.Rereader.
+func (connector) Reread(k *plan.Sink) string { return k.Address }
+
 var described = plan.Place{
 	Kind:   "broker",
 	About:  "a topic of an external broker, over the brokers' open wire protocol; '*' in it stands for any letters",

@@ -1,7 +1,6 @@
 package broker_test
 
 import (
-	"context"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -48,39 +47,36 @@ func committed(t *testing.T, c *kfake.Cluster, topic string) []*kgo.Record {
 	return committedOf(t, c.ListenAddrs(), topic)
 }
 
-func committedOf(t *testing.T, addrs []string, topic string) (out []*kgo.Record) {
+// committedOf gives the messages of a topic in which no transaction is left open.
+func committedOf(t *testing.T, addrs []string, topic string) []*kgo.Record {
 	t.Helper()
-	cl, err := kgo.NewClient(kgo.SeedBrokers(addrs...), kgo.ConsumeTopics(topic), kgo.FetchIsolationLevel(kgo.ReadCommitted()), kgo.KeepControlRecords(), kgo.FetchMaxWait(100*time.Millisecond))
+	cl, err := kgo.NewClient(kgo.SeedBrokers(addrs...))
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer cl.Close()
-	ends, err := kadm.NewClient(cl).ListEndOffsets(t.Context(), topic)
-	if err != nil {
-		t.Fatal(err)
-	}
-	left := map[int32]int64{}
-	ends.Each(func(o kadm.ListedOffset) {
-		if o.Offset > 0 {
-			left[o.Partition] = o.Offset
+	admin := kadm.NewClient(cl)
+	for deadline := time.Now().Add(time.Minute); ; time.Sleep(50 * time.Millisecond) {
+		ends, err := admin.ListEndOffsets(t.Context(), topic)
+		if err != nil {
+			t.Fatal(err)
 		}
-	})
-	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
-	defer cancel()
-	for len(left) > 0 && ctx.Err() == nil {
-		cl.PollFetches(ctx).EachRecord(func(r *kgo.Record) {
-			if !r.Attrs.IsControl() {
-				out = append(out, r)
-			}
-			if r.Offset >= left[r.Partition]-1 {
-				delete(left, r.Partition)
-			}
+		closed, err := admin.ListCommittedOffsets(t.Context(), topic)
+		if err != nil {
+			t.Fatal(err)
+		}
+		open := false
+		ends.Each(func(end kadm.ListedOffset) {
+			o, ok := closed.Lookup(topic, end.Partition)
+			open = open || !ok || o.Offset < end.Offset
 		})
+		if !open {
+			return kit.Committed(t, addrs, topic)
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("the topic %s cannot be read to its end: a transaction is open", topic)
+		}
 	}
-	if ctx.Err() != nil {
-		t.Fatalf("the topic %s cannot be read to its end: a transaction is open; %v are left", topic, left)
-	}
-	return out
 }
 
 func endpoint(c *kfake.Cluster) string {

@@ -99,7 +99,7 @@ func orNobody(user string) string {
 func passing(err error) bool {
 	var network net.Error
 	switch {
-	case kerr.IsRetriable(err), errors.Is(err, kerr.UnknownTopicOrPartition):
+	case kerr.IsRetriable(err), errors.Is(err, kerr.UnknownTopicOrPartition), errors.Is(err, errBatch):
 		return true
 	case errors.Is(err, kgo.ErrRecordTimeout), errors.Is(err, kgo.ErrRecordRetries), errors.Is(err, kgo.ErrClientClosed), errors.Is(err, kgo.ErrAborting):
 		return true

@@ -6,11 +6,11 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"net"
 	"slices"
 	"sync"
 	"time"
 
+	"fiume/internal/connect/batches"
 	"fiume/internal/connect/contract"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
@@ -24,11 +24,7 @@ import (
 const (
 	// lookEvery is how often it is looked for partitions and topics that have come.
 	lookEvery = time.Second
-	// ahead is how many bytes of a partition are fetched before they are read.
-	ahead = 8 << 20
-	// pieceBytes are handed out at a time.
-	pieceBytes = 1 << 20
-	// silentAfter is how long connecting may fail before it is said.
+	// silentAfter is how long fetching may fail before it is said.
 	silentAfter = 2 * time.Second
 )
 
@@ -40,8 +36,6 @@ type source struct {
 	reading     *format.Reading
 	c           *kgo.Client
 	admin       *kadm.Client
-	keys        bool // of messages are needed
-	headers     bool
 	group       string
 	uncommitted bool
 	bounded     bool // it ends where the partitions ended when it was opened
@@ -51,52 +45,31 @@ type source struct {
 	done sync.WaitGroup
 
 	mu      sync.Mutex
-	splits  []*split
+	splits  []*split // those that were there when it was opened
 	by      map[string]map[int32]*split
+	all     []*split // those that came since, too; never changed but by appending
 	arrived []flow.Split
 	wake    func()
-	heard   time.Time // of the last answer to a fetch
-	stirred time.Time // when it was last asked for more of a partition
-	away    error     // of the last try to connect
-	since   time.Time
 	begun   bool
+	leaders map[int32]*leader
+	astray  chan struct{} // has something when a partition that is wanted has no leader that is known
 
-	blocks  sync.Pool // of *block
-	records recordPool
+	blocks sync.Pool // of *block
 }
-
-// recordPool gives the client the memory of records again.
-type recordPool struct{ pool sync.Pool }
-
-// GetRecords implements kgo.PoolRecords.
-func (p *recordPool) GetRecords(n int) []kgo.Record {
-	if x, ok := p.pool.Get().(*[]kgo.Record); ok && cap(*x) >= n {
-		return (*x)[:0]
-	}
-	return make([]kgo.Record, 0, n)
-}
-
-// PutRecords implements kgo.PoolRecords.
-func (p *recordPool) PutRecords(r []kgo.Record) { p.pool.Put(&r) }
 
 // openSource finds the partitions of a scan, and where each begins and ends. A live query begins now where nothing is said, a job where its group
 // has committed, or at the beginning.
 func openSource(env *contract.Env, scan *plan.Op) (flow.Source, error) {
 	st := scan.Stream
-	s := &source{e: st.Via, scan: scan, group: st.Options.Word("group", ""), bounded: scan.Until.Kind != plan.Default, by: map[string]map[int32]*split{}}
-	level := kgo.ReadCommitted()
-	if s.uncommitted = st.Options.Flag("uncommitted", false); s.uncommitted {
-		level = kgo.ReadUncommitted()
-	}
+	s := &source{e: st.Via, scan: scan, group: st.Options.Word("group", ""), bounded: scan.Until.Kind != plan.Default, by: map[string]map[int32]*split{},
+		uncommitted: st.Options.Flag("uncommitted", false), leaders: map[int32]*leader{}, astray: make(chan struct{}, 1)}
 	ctx, cancel := context.WithTimeout(context.Background(), 2*mayAnswer)
 	defer cancel()
 	var err error
 	if s.reading, err = env.Reading(scan); err != nil {
 		return nil, err
 	}
-	s.keys, s.headers = s.reading.WantsKeys()
-	s.c, err = reached(ctx, st.Via, env.Secrets, kgo.FetchIsolationLevel(level), kgo.KeepControlRecords(), kgo.ConsumeResetOffset(kgo.NoResetOffset()),
-		kgo.FetchMaxWait(500*time.Millisecond), kgo.FetchMaxBytes(32<<20), kgo.FetchMaxPartitionBytes(4<<20), kgo.WithHooks(s), kgo.WithPools(&s.records))
+	s.c, err = reached(ctx, st.Via, env.Secrets)
 	if err != nil {
 		return nil, err
 	}
@@ -202,13 +175,14 @@ func (s *source) offsets(ctx context.Context, b plan.Bound, names []string) (out
 }
 
 func (s *source) split(topic string, partition int32, at int64) *split {
-	sp := &split{s: s, topic: topic, partition: partition, pos: at, until: -1, high: -1}
+	sp := &split{s: s, topic: topic, partition: partition, pos: at, until: -1, high: -1, home: -1}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.by[topic] == nil {
 		s.by[topic] = map[int32]*split{}
 	}
 	s.by[topic][partition] = sp
+	s.all = append(s.all, sp)
 	return sp
 }
 
@@ -227,41 +201,6 @@ func (s *source) OnData(wake func()) {
 	s.mu.Unlock()
 	if !s.bounded {
 		s.done.Go(s.look)
-	}
-}
-
-// begin starts fetching, once somebody reads.
-func (s *source) begin() {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.begun || s.ctx.Err() != nil {
-		return
-	}
-	s.begun = true
-	s.done.Go(s.fetch)
-}
-
-// fetch brings messages until the source is closed.
-func (s *source) fetch() {
-	for s.ctx.Err() == nil {
-		fetched := s.c.PollFetches(s.ctx)
-		if fetched.IsClientClosed() || s.ctx.Err() != nil {
-			return
-		}
-		fetched.EachPartition(func(p kgo.FetchTopicPartition) {
-			s.mu.Lock()
-			sp := s.by[p.Topic][p.Partition]
-			s.mu.Unlock()
-			if sp != nil {
-				sp.take(&p.FetchPartition)
-			}
-		})
-		s.mu.Lock()
-		wake := s.wake
-		s.mu.Unlock()
-		if wake != nil {
-			wake()
-		}
 	}
 }
 
@@ -344,59 +283,8 @@ func (s *source) Close() error {
 	s.mu.Lock()
 	s.stop()
 	s.mu.Unlock()
-	s.c.CloseAllowingRebalance()
 	s.done.Wait()
-	return nil
-}
-
-// OnBrokerConnect implements kgo.HookBrokerConnect: it is noted why brokers cannot be reached.
-func (s *source) OnBrokerConnect(_ kgo.BrokerMetadata, _ time.Duration, _ net.Conn, err error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	switch {
-	case err == nil:
-		s.away = nil
-	case s.away == nil:
-		s.away, s.since = err, time.Now()
-	default:
-		s.away = err
-	}
-}
-
-// OnBrokerE2E implements kgo.HookBrokerE2E: brokers answer a fetch also where there is nothing.
-func (s *source) OnBrokerE2E(_ kgo.BrokerMetadata, key int16, e2e kgo.BrokerE2E) {
-	if key != fetchKey || e2e.Err() != nil {
-		return
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.heard = time.Now().Add(-e2e.DurationE2E()) // when it was asked
-}
-
-// fetchKey is the number of a fetch in the protocol.
-const fetchKey = 1
-
-// stir notes that answers are due from now on.
-func (s *source) stir() {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.stirred = time.Now()
-}
-
-// silent says why nothing comes, where the brokers cannot be reached, or do not answer, for a while.
-func (s *source) silent() error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.away != nil && time.Since(s.since) > silentAfter {
-		return said(s.e, s.away)
-	}
-	last := s.heard
-	if s.stirred.After(last) {
-		last = s.stirred
-	}
-	if time.Since(last) > mayAnswer { // an answer is due twice a second, also where there is nothing
-		return said(s.e, context.DeadlineExceeded)
-	}
+	s.c.Close()
 	return nil
 }
 
@@ -409,8 +297,7 @@ type split struct {
 	mu      sync.Mutex
 	pos     int64 // of the next message to hand out
 	until   int64 // -1: goes on
-	asked   bool  // it is being fetched
-	paused  bool
+	asked   bool  // it is to be fetched
 	queue   []*block
 	bytes   int   // of the queue
 	seen    int64 // behind all that was fetched, control messages too
@@ -419,6 +306,14 @@ type split struct {
 	looks   bool  // where the partition begins and ends is being asked
 	lost    int64 // messages that are gone before pos
 	lostWhy string
+
+	home    int32     // the broker that leads the partition; -1: not known
+	epoch   int32     // of its leadership
+	id      [16]byte  // of the topic; all 0: not known, or brokers that give none
+	heard   time.Time // when the last fetch that was answered was asked
+	stirred time.Time // when more of it was wanted again
+	why     error     // of the last try to fetch; nil: it went well
+	since   time.Time // when it began not to
 }
 
 func splitName(topic string, partition int32) string { return fmt.Sprintf("%s/%d", topic, partition) }
@@ -454,9 +349,9 @@ func (s *split) Endless() bool { return s.until < 0 }
 
 // Heard implements flow.Hearing.
 func (s *split) Heard() time.Time {
-	s.s.mu.Lock()
-	defer s.s.mu.Unlock()
-	return s.s.heard
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.heard
 }
 
 // Left implements flow.Counting.
@@ -470,109 +365,13 @@ func (s *split) Left(pos int64) int64 {
 	return max(0, end-pos)
 }
 
-// take queues what was fetched.
-func (s *split) take(p *kgo.FetchPartition) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if p.Err != nil {
-		if errors.Is(p.Err, kerr.OffsetOutOfRange) {
-			s.asked = false // where it begins and ends is asked before it is fetched again
-			s.s.c.RemoveConsumePartitions(map[string][]int32{s.topic: {s.partition}})
-		}
-		s.err = p.Err
-		return
-	}
-	switch {
-	case p.LastStableOffset >= 0 && !s.s.uncommitted: // behind it nothing can be read yet
-		s.high = p.LastStableOffset
-	case p.HighWatermark >= 0:
-		s.high = p.HighWatermark
-	}
-	for _, r := range p.Records {
-		if r.Offset >= s.seen {
-			s.seen = r.Offset + 1
-			if !r.Attrs.IsControl() && (s.until < 0 || r.Offset < s.until) {
-				s.keep(r)
-			}
-		}
-		r.Recycle()
-	}
-	if s.bytes > ahead && !s.paused {
-		s.paused = true
-		s.s.c.PauseFetchPartitions(map[string][]int32{s.topic: {s.partition}})
-	}
-}
-
-// block is messages one behind the other, as they are handed out.
-type block struct {
-	data []byte // never grown beyond its capacity, so that keys can lie in it
-	msgs []flow.Message
-}
-
-// keep copies a message, so that what it came in can be used again. The caller holds the lock.
-func (s *split) keep(r *kgo.Record) {
-	keyed := s.s.keys && r.Key != nil
-	var headers []byte
-	if s.s.headers && len(r.Headers) > 0 {
-		headers = format.AppendHeaders(nil, len(r.Headers), func(i int) (string, []byte) { return r.Headers[i].Key, r.Headers[i].Value })
-	}
-	size := len(r.Value) + len(headers)
-	if keyed {
-		size += len(r.Key)
-	}
-	var b *block
-	if n := len(s.queue); n > 0 && len(s.queue[n-1].data)+size+flow.Pad <= cap(s.queue[n-1].data) {
-		b = s.queue[n-1]
-	} else {
-		b = s.s.empty(size)
-		s.queue = append(s.queue, b)
-	}
-	m := flow.Message{Off: uint32(len(b.data)), Len: uint32(len(r.Value)), Pos: r.Offset, At: r.Timestamp.UnixMicro()}
-	b.data = append(b.data, r.Value...)
-	if keyed {
-		from := len(b.data)
-		b.data = append(b.data, r.Key...)
-		m.Key = b.data[from:len(b.data):len(b.data)]
-	}
-	if headers != nil {
-		from := len(b.data)
-		b.data = append(b.data, headers...)
-		m.Headers = b.data[from:len(b.data):len(b.data)]
-	}
-	b.msgs = append(b.msgs, m)
-	s.bytes += size + messageBytes
-}
-
-// messageBytes is what a message takes beside its key and value.
-const messageBytes = 80
-
-// empty gives a block with room for a message of a size.
-func (s *source) empty(size int) *block {
-	if size+flow.Pad <= pieceBytes {
-		if b, ok := s.blocks.Get().(*block); ok {
-			return b
-		}
-	}
-	return &block{data: make([]byte, 0, max(pieceBytes, size+flow.Pad))}
-}
-
-// ask has the partition fetched from where it is to be read.
-func (s *split) ask() {
-	s.asked, s.seen = true, s.pos
-	s.s.stir()
-	s.s.c.AddConsumePartitions(map[string]map[int32]kgo.Offset{s.topic: {s.partition: kgo.NewOffset().At(s.pos)}})
-}
-
 // Next implements flow.Split.
 func (s *split) Next(p *flow.Piece) error {
 	s.s.begin()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.until >= 0 && s.pos >= s.until {
-		if s.asked {
-			s.asked = false
-			s.s.c.RemoveConsumePartitions(map[string][]int32{s.topic: {s.partition}})
-		}
+		s.asked = false
 		return io.EOF
 	}
 	if s.looks {
@@ -607,36 +406,48 @@ func (s *split) Next(p *flow.Piece) error {
 			p.Next = s.pos
 			return nil
 		}
-		if err := s.s.silent(); err != nil {
-			return err
+		if err := s.silent(); err != nil {
+			return said(s.s.e, err)
 		}
 		return flow.ErrNothing
 	}
 	b := s.queue[0]
 	s.queue[0] = nil
 	s.queue = s.queue[1:]
-	used := &block{p.Data[:0], p.Messages[:0]}
+	full := s.bytes > ahead
+	s.bytes -= len(b.data)
+	used := &block{data: p.Data[:0]}
 	clear(p.Messages[:cap(p.Messages)]) // keys
-	p.Data, p.Messages, p.Base = b.data, b.msgs, s.pos
-	for i := range b.msgs {
-		s.bytes -= int(b.msgs[i].Len) + len(b.msgs[i].Key) + messageBytes
-	}
-	s.pos = b.msgs[len(b.msgs)-1].Pos + 1
+	p.Data, p.Messages, p.Base = b.data, p.Messages[:0], s.pos
+	s.pos = max(s.pos, b.next)
 	if len(s.queue) == 0 { // control messages, and what was given up, may be the last
 		s.queue, s.bytes = nil, 0
 		s.pos = max(s.pos, s.seen)
-		if s.until >= 0 {
-			s.pos = min(s.pos, s.until)
-		}
+	}
+	if s.until >= 0 {
+		s.pos = min(s.pos, s.until)
 	}
 	p.Next = s.pos
 	if cap(used.data) >= pieceBytes && cap(used.data) < 2*pieceBytes {
 		s.s.blocks.Put(used)
 	}
-	if s.paused && s.bytes < ahead/2 {
-		s.paused = false
-		s.s.stir()
-		s.s.c.ResumeFetchPartitions(map[string][]int32{s.topic: {s.partition}})
+	if full && s.bytes <= ahead {
+		s.stir()
+	}
+	return nil
+}
+
+// silent says why nothing comes, where fetching fails, or is not answered, for a while.
+func (s *split) silent() error {
+	if s.why != nil && time.Since(s.since) > silentAfter {
+		return s.why
+	}
+	last := s.heard
+	if s.stirred.After(last) {
+		last = s.stirred
+	}
+	if time.Since(last) > mayAnswer { // an answer is due twice a second, also where there is nothing
+		return context.DeadlineExceeded
 	}
 	return nil
 }
@@ -667,15 +478,16 @@ func (s *split) bounds() {
 	case pos > end.Offset:
 		s.err = &wrapped{fmt.Sprintf("offset %d lies behind the end, %d: the topic is not the one that was read. STOP JOB, then START JOB … FROM BEGINNING reads the one that is there now", pos, end.Offset), errOther}
 	}
-	s.s.mu.Lock()
-	wake := s.s.wake
-	s.s.mu.Unlock()
-	if wake != nil {
-		wake()
-	}
+	s.s.woken()
 }
 
 var errOther = errors.New("another topic")
 
-// Frame implements flow.Split: Next has found the messages.
-func (s *split) Frame(*flow.Piece) error { return nil }
+// Frame implements flow.Split: it finds the messages of a piece.
+func (s *split) Frame(p *flow.Piece) error {
+	keys, headers := s.s.reading.WantsKeys()
+	if err := batches.Frame(p, keys, headers); err != nil {
+		return fmt.Errorf("endpoint %s: batches from offset %d of %s on: %w", s.s.e.Name, p.Base, s.Name(), err)
+	}
+	return nil
+}

@@ -40,6 +40,8 @@ type Env struct {
 	Durable bool          // a job of the service, which goes on for long
 	Live    bool          // a live query: streams begin now unless they say otherwise
 	Piece   int           // bytes that a worker decodes at a time; 0: the default
+	// Did is told what a connector has done by itself, beside what rows ask for: to what, what, and how much. nil: nobody keeps it.
+	Did func(to, what, detail string)
 	// Coming are built-in topics that are taken as there, since they are about to be made.
 	Coming map[string]bool
 }
@@ -148,6 +150,12 @@ type Writer interface {
 	OpenSink(env *Env, out *plan.Op) (flow.Sink, error)
 	// CheckSink looks, before anything runs, whether what an output writes to is there and takes its rows.
 	CheckSink(ctx context.Context, env *Env, out *plan.Op) error
+}
+
+// Rereader is a connector that reads what its sinks have written.
+type Rereader interface {
+	// Reread gives the address that rows of a sink are read from again.
+	Reread(k *plan.Sink) string
 }
 
 // Looker is a connector whose tables can be looked up by key where they are.
@@ -279,4 +287,61 @@ type Result struct {
 	Columns []string    `json:"columns"`
 	Rows    [][]*string `json:"rows" doc:"as text; NULL is null"`
 	More    bool        `json:"more,omitempty" doc:"there are rows that are not shown"`
+}
+
+// Browser is a connector that shows what lies behind an endpoint, or, without one, on the machine of the service.
+type Browser interface {
+	// Browse shows what is at an address; "" is the top. At most so many entries are listed.
+	Browse(ctx context.Context, env *Env, via *plan.Endpoint, address string, most int) (*Browsed, error)
+}
+
+// Browsed is what lies at an address.
+type Browsed struct {
+	Address   string        `json:"address"`
+	Entries   []Entry       `json:"entries" doc:"what lies in it, as in a directory"`
+	More      bool          `json:"more,omitempty" doc:"there are entries that are not listed"`
+	Facts     []Fact        `json:"facts,omitempty"`
+	Columns   []TableColumn `json:"columns,omitempty" doc:"of a table, or of files that tell them"`
+	Parts     []Partition   `json:"parts,omitempty" doc:"of a table: its partitions, largest first"`
+	Snapshots []Snapshot    `json:"snapshots,omitempty" doc:"of a table: its snapshots, newest first"`
+}
+
+// Entry is something that lies at an address.
+type Entry struct {
+	Name    string     `json:"name" doc:"as an address"`
+	Kind    string     `json:"kind" doc:"directory, file, bucket or table"`
+	Size    int64      `json:"size,omitempty" doc:"bytes"`
+	Changed *time.Time `json:"changed,omitempty"`
+}
+
+// TableColumn is a column of a table, or of a file that tells its columns.
+type TableColumn struct {
+	Name    string `json:"name"`
+	Type    string `json:"type" doc:"in Fiume SQL"`
+	NotNull bool   `json:"not_null,omitempty"`
+	Key     bool   `json:"key,omitempty"`
+}
+
+// Fact is something that is known of what lies at an address.
+type Fact struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
+// Partition is a partition of a table.
+type Partition struct {
+	Name  string `json:"name"`
+	Rows  int64  `json:"rows" doc:"those of its files; rows that were taken away since are counted"`
+	Files int64  `json:"files"`
+	Bytes int64  `json:"bytes"`
+}
+
+// Snapshot is a snapshot of a table.
+type Snapshot struct {
+	ID      string    `json:"id" doc:"for SNAPSHOT"`
+	At      time.Time `json:"at"`
+	What    string    `json:"what" doc:"append, overwrite, delete or replace"`
+	Added   string    `json:"added,omitempty" doc:"rows"`
+	Deletes string    `json:"deletes,omitempty" doc:"rows, or keys whose rows are taken away"`
+	Writer  string    `json:"writer,omitempty" doc:"who wrote it, where that was a sink of this or another service"`
 }

@@ -44,6 +44,11 @@ func (connector) OpenSource(env *contract.Env, scan *plan.Op) (flow.Source, erro
 	return Open(scan, cmp.Or(env.Piece, DefaultPiece), watch, env.Roots)
 }
 
+// Reread implements contract.Rereader: the parts are read, and not the manifest beside them.
+func (connector) Reread(k *plan.Sink) string {
+	return strings.TrimSuffix(k.Address, "/") + "/**/part-*"
+}
+
 // CheckSource implements contract.Reader.
 func (connector) CheckSource(ctx context.Context, env *contract.Env, s *plan.Stream) error {
 	if s.Via != nil {
@@ -357,7 +362,7 @@ func rowFile(within *roots.Roots, address string) (*os.File, string, error) {
 
 // rowSample takes a sample of a file that holds rows by itself.
 func rowSample(out *contract.Sample, kind string, f io.ReaderAt, size int64, w contract.Wanted) error {
-	columns, values, err := sampled(kind, f, size, w.Limit, w.Bytes)
+	columns, values, err := Sampled(kind, f, size, w.Limit, w.Bytes)
 	if err != nil {
 		return fmt.Errorf("%s: %w", out.Origin, err)
 	}

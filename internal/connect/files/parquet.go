@@ -1,23 +1,29 @@
 package files
 
 import (
+	"bufio"
+	"bytes"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"hash/crc32"
+	"io"
 	"os"
 	"path"
 
-	"fiume/internal/core/column"
 	"fiume/internal/core/flow"
-	"fiume/internal/core/plan"
-	"fiume/internal/core/types"
 	"fiume/internal/disk"
 	"fiume/internal/format"
+
+	"github.com/apache/arrow-go/v18/arrow"
 )
 
-// A part of Parquet can neither be cut where a checkpoint ends nor written on: its end tells where all is. The rows of the open part are kept as blocks
-// of Avro in a hidden file of their own, which can be both, and are made Parquet when the part is closed. The blocks stay until the part is in place, for
-// a checkpoint may still rely on them.
+// A part of Parquet can neither be cut where a checkpoint ends nor written on: its end tells where all is. The rows of the open part are kept as streams of Arrow, one for
+// each payload with its length before it, in a hidden file of their own, which can be both, and are made Parquet when the part is closed. They stay until the part is in
+// place, for a checkpoint may still rely on them.
+
+// blocksHead begins the file.
+var blocksHead = []byte("fiume arrow 1\n")
 
 // blocksExt is what the names of the blocks end with.
 const blocksExt = ".rows"
@@ -35,17 +41,20 @@ func (s *Sink) growing(part int) string {
 	return s.hidden(s.name(part))
 }
 
-// convert makes the blocks of an open part a part of Parquet, which is on the disk then, and gives its size and sum.
+// blocksEncoder makes payloads of rows.
+type blocksEncoder struct{ *format.ArrowBlocks }
+
+// Take implements flow.Encoder.
+func (e *blocksEncoder) Take() flow.Payload {
+	p := e.ArrowBlocks.Take()
+	if len(p.Bytes) > 0 {
+		p.Bytes = append(binary.LittleEndian.AppendUint32(make([]byte, 0, len(p.Bytes)+4), uint32(len(p.Bytes))), p.Bytes...)
+	}
+	return p
+}
+
+// convert makes the rows of an open part a part of Parquet, which is on the disk then, and gives its size and sum.
 func (s *Sink) convert(o *open) (size int64, sum uint32, err error) {
-	rows, err := format.OpenRowFile("avro", o.file, o.size)
-	if err != nil {
-		return 0, 0, err
-	}
-	st := &plan.Stream{Name: "part", Time: -1, Columns: s.fields}
-	dec, err := rows.NewDecoder(&format.Reading{Stream: st, Used: &plan.Use{All: true}})
-	if err != nil {
-		return 0, 0, err
-	}
 	f, err := s.fs.Create(s.hidden(s.name(o.part)))
 	if err != nil {
 		return 0, 0, err
@@ -55,20 +64,7 @@ func (s *Sink) convert(o *open) (size int64, sum uint32, err error) {
 	if err != nil {
 		return 0, 0, errors.Join(err, f.Close())
 	}
-	var ms []flow.Message
-	for at := int64(0); at < rows.Rows() && err == nil; {
-		ms = ms[:0]
-		for end := rows.Piece(at); at < end; at++ {
-			ms = append(ms, flow.Message{Pos: at})
-		}
-		var b column.Batch
-		if bad := dec.Decode(nil, ms, &b); len(bad) > 0 {
-			err = fmt.Errorf("row %d of the open part cannot be read: %s", ms[bad[0].Message].Pos+1, bad[0].Reason)
-			break
-		}
-		err = w.Write(&b)
-	}
-	if err == nil {
+	if err = s.eachBlock(o, w.WriteArrow); err == nil {
 		err = w.Close()
 	}
 	if err == nil {
@@ -78,6 +74,35 @@ func (s *Sink) convert(o *open) (size int64, sum uint32, err error) {
 		err = s.fs.SyncDir(s.dir)
 	}
 	return out.size, out.sum, err
+}
+
+// eachBlock hands out the rows of an open part.
+func (s *Sink) eachBlock(o *open, each func(arrow.RecordBatch) error) error {
+	in := bufio.NewReaderSize(io.NewSectionReader(o.file, 0, o.size), 1<<20)
+	head := make([]byte, len(blocksHead))
+	if _, err := io.ReadFull(in, head); err != nil || !bytes.Equal(head, blocksHead) {
+		return fmt.Errorf("the open part %s was begun by another version: stop the job with that once, which closes its parts", s.blocks(o.part))
+	}
+	var size [4]byte
+	for {
+		if _, err := io.ReadFull(in, size[:]); err == io.EOF {
+			return nil
+		} else if err != nil {
+			return fmt.Errorf("the open part %s is cut short: %w", s.blocks(o.part), err)
+		}
+		n := int64(binary.LittleEndian.Uint32(size[:]))
+		if n > o.size {
+			return fmt.Errorf("the open part %s is damaged", s.blocks(o.part))
+		}
+		block := make([]byte, n)
+		_, err := io.ReadFull(in, block)
+		if err == nil {
+			err = format.ReadArrow(bytes.NewReader(block), each)
+		}
+		if err != nil {
+			return fmt.Errorf("the open part %s cannot be read: %w", s.blocks(o.part), err)
+		}
+	}
 }
 
 // removeBlocks removes the rows of parts that are in place.
@@ -108,13 +133,4 @@ func (w *summed) Write(b []byte) (int, error) {
 	w.size += int64(n)
 	w.sum = crc32.Update(w.sum, castagnoli, b[:n])
 	return n, err
-}
-
-// asBlocks gives the columns as they are read back from blocks of Avro.
-func asBlocks(fields []types.Field) []types.Field {
-	out := append([]types.Field{}, fields...)
-	for i := range out {
-		out[i].NotNull = false
-	}
-	return out
 }

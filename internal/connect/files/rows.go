@@ -167,8 +167,8 @@ func (d *rowsDecoder) Decode(data []byte, msgs []flow.Message, out *column.Batch
 	return dec.Decode(nil, msgs, out)
 }
 
-// sampled gives the columns of a file that holds rows by itself, and its first rows as JSON.
-func sampled(kind string, f io.ReaderAt, size int64, limit, most int) (columns []types.Field, values [][]byte, err error) {
+// Sampled gives the columns of a file that holds rows by itself, and its first rows as JSON.
+func Sampled(kind string, f io.ReaderAt, size int64, limit, most int) (columns []types.Field, values [][]byte, err error) {
 	rows, err := format.OpenRowFile(kind, f, size)
 	if err != nil {
 		return nil, nil, err

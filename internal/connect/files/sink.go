@@ -26,6 +26,8 @@ import (
 	"fiume/internal/core/types"
 	"fiume/internal/disk"
 	"fiume/internal/format"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // Sink writes part files into a directory. A part is written under a hidden name and moved into place whole,
@@ -156,7 +158,7 @@ func OpenFar(fs disk.FS, dir string, out *plan.Op, to target, writer string) (*S
 
 func openIn(fs disk.FS, dir string, out *plan.Op, writer string) (*Sink, error) {
 	s := out.Sink
-	k := &Sink{fs: fs, dir: dir, writer: writer, ext: "." + s.Options.Word("format", "json"), options: s.Options, fields: asBlocks(out.Fields), open: map[string]*open{}, newer: types.MinTime,
+	k := &Sink{fs: fs, dir: dir, writer: writer, ext: "." + s.Options.Word("format", "json"), options: s.Options, fields: out.Fields, open: map[string]*open{}, newer: types.MinTime,
 		roll: time.Duration(s.Options.Duration("roll every", types.Minute)) * time.Microsecond, rollRows: int64(s.Options.Number("roll rows", 0)),
 		rollSize: int64(s.Options.Number("roll megabytes", 0)) << 20, behind: -1}
 	if d := s.Options.Duration("roll behind", -1); d >= 0 {
@@ -172,7 +174,7 @@ func openIn(fs disk.FS, dir string, out *plan.Op, writer string) (*Sink, error) 
 	if k.header, err = k.begins(); err != nil {
 		return nil, err
 	}
-	if p, ok := packs[s.Options.Word("compress", "none")]; ok && k.avro == "" {
+	if p, ok := packs[s.Options.Word("compress", "none")]; ok && k.avro == "" && k.parquet == "" {
 		k.pack, k.ext = p.pack, k.ext+p.ext
 		if len(k.header) > 0 {
 			k.header = p.pack(nil, k.header)
@@ -210,14 +212,12 @@ func (s *Sink) begins() ([]byte, error) {
 	pack := s.options.Word("compress", "none")
 	switch s.options.Word("format", "json") {
 	case "parquet":
-		s.avro, s.parquet = "zstandard", pack
+		s.parquet = pack
 		probe, err := format.NewParquetWriter(io.Discard, s.fields, pack)
 		if err != nil {
 			return nil, fmt.Errorf("the columns cannot be written as Parquet: %w", err)
 		}
-		if err := probe.Close(); err != nil {
-			return nil, err
-		}
+		return blocksHead, probe.Close()
 	case "avro":
 		s.avro = map[string]string{"none": "null", "gzip": "deflate", "zstd": "zstandard"}[pack]
 	default:
@@ -340,8 +340,11 @@ func isReady(ready []part, name string) bool {
 // NewEncoder implements flow.Sink.
 func (s *Sink) NewEncoder(fields []types.Field) (flow.Encoder, error) {
 	one := func() (flow.Encoder, error) {
-		if s.avro != "" {
+		switch {
+		case s.avro != "":
 			return format.NewAvroBlocks(s.fields, s.avro)
+		case s.parquet != "":
+			return &blocksEncoder{format.NewArrowBlocks(format.ArrowSchema(s.fields))}, nil
 		}
 		enc, err := (&format.Writing{Options: s.options, Fields: fields}).NewEncoder()
 		if err != nil || s.pack == nil {
@@ -545,10 +548,13 @@ func (s *Sink) place(parts []part) error {
 		return nil
 	}
 	if s.to != nil {
+		var sending errgroup.Group
+		sending.SetLimit(mostSending)
 		for _, p := range parts {
-			if err := s.send(p); err != nil {
-				return err
-			}
+			sending.Go(func() error { return s.send(p) })
+		}
+		if err := sending.Wait(); err != nil {
+			return err
 		}
 		return s.fs.SyncDir(s.dir)
 	}
@@ -564,6 +570,9 @@ func (s *Sink) place(parts []part) error {
 	s.forget(parts)
 	return nil
 }
+
+// mostSending are the parts that are sent to an object store at the same time.
+const mostSending = 4
 
 // moveAll moves parts into their directories.
 func (s *Sink) moveAll(parts []part) error {

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"fiume/internal/connect/contract"
+	"fiume/internal/connect/dbserver"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 )
@@ -37,7 +38,7 @@ var le = binary.LittleEndian
 // transactions up to there, and some rows of the next one.
 type changes struct {
 	db     *sql.DB
-	server server
+	server dbserver.Server
 	scan   *plan.Op
 	cols   []int    // of the stream that are read, but for the column that says the change
 	key    []int    // cells that are the table's key
@@ -89,11 +90,11 @@ type item struct {
 
 func openChanges(scan *plan.Op, access contract.Secrets) (flow.Source, error) {
 	s := scan.Stream
-	srv, err := serverOf(s.Via, access)
+	srv, err := dbserver.Of(s.Via, access)
 	if err != nil {
 		return nil, err
 	}
-	db, schema, err := connect(s.Via, access)
+	db, schema, err := dbserver.Connect(s.Via, access)
 	if err != nil {
 		return nil, err
 	}

@@ -92,7 +92,7 @@ func (r *logReader) send(ctx context.Context, x item) {
 
 // read reads the log until the connection breaks.
 func (r *logReader) read(ctx context.Context) error {
-	host, port, err := net.SplitHostPort(r.c.server.host)
+	host, port, err := net.SplitHostPort(r.c.server.Host)
 	if err != nil {
 		return err
 	}
@@ -107,7 +107,7 @@ func (r *logReader) read(ctx context.Context) error {
 	r.set = set.(*mysql.MariadbGTIDSet)
 	r.table = map[uint64]*tableMap{}
 	s := replication.NewBinlogSyncer(replication.BinlogSyncerConfig{
-		ServerID: 1<<20 + rand.Uint32N(1<<30), Flavor: mysql.MariaDBFlavor, Host: host, Port: uint16(n), User: r.c.server.user, Password: r.c.server.password,
+		ServerID: 1<<20 + rand.Uint32N(1<<30), Flavor: mysql.MariaDBFlavor, Host: host, Port: uint16(n), User: r.c.server.User, Password: r.c.server.Password,
 		Charset: "utf8mb4", TimestampStringLocation: time.UTC, HeartbeatPeriod: 5 * time.Second, ReadTimeout: 20 * time.Second, DisableRetrySync: true,
 		Logger: slog.New(slog.DiscardHandler),
 	})
@@ -150,7 +150,7 @@ func (r *logReader) event(ctx context.Context, ev *replication.BinlogEvent) erro
 		clear(r.table)
 	case *replication.TableMapEvent:
 		delete(r.table, e.TableID)
-		if strings.EqualFold(string(e.Schema), r.c.server.db) && strings.EqualFold(string(e.Table), r.c.Name()) {
+		if strings.EqualFold(string(e.Schema), r.c.server.Database) && strings.EqualFold(string(e.Table), r.c.Name()) {
 			m, err := r.mapOf(e)
 			if err != nil {
 				return err
@@ -194,7 +194,7 @@ var statements = regexp.MustCompile(`(?is)^\s*(truncate|drop\s+table|rename\s+ta
 // query notices what is done to the table as a whole.
 func (r *logReader) query(ctx context.Context, e *replication.QueryEvent) error {
 	m := statements.FindStringSubmatch(string(e.Query))
-	if m == nil || r.over || !strings.EqualFold(string(e.Schema), r.c.server.db) {
+	if m == nil || r.over || !strings.EqualFold(string(e.Schema), r.c.server.Database) {
 		return nil
 	}
 	name := regexp.MustCompile(`(?i)(^|[^\w$])` + regexp.QuoteMeta(r.c.Name()) + `($|[^\w$])`)

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"fiume/internal/connect/contract"
+	"fiume/internal/connect/dbserver"
 	"fiume/internal/core/column"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/state"
@@ -38,7 +39,7 @@ const (
 // OpenLookup implements contract.Looker.
 func (connector) OpenLookup(env *contract.Env, o *plan.Op) (step.Rows, error) {
 	t := o.OfTable
-	db, schema, err := connect(t.Via, env.Secrets)
+	db, schema, err := dbserver.Connect(t.Via, env.Secrets)
 	if err != nil {
 		return nil, err
 	}

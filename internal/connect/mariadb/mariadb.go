@@ -7,16 +7,13 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"net"
 	"slices"
 	"strings"
-	"time"
 
 	"fiume/internal/connect/contract"
+	"fiume/internal/connect/dbserver"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/types"
-
-	"github.com/go-sql-driver/mysql"
 )
 
 // Connector is MARIADB.
@@ -35,7 +32,7 @@ DECLARE TABLE entrants (chip VARCHAR PRIMARY KEY, bib INT, name VARCHAR) FROM MA
 DECLARE STREAM entries (chip VARCHAR, bib INT, name VARCHAR) FROM MARIADB 'entrants' VIA race_db (CHANGES true);
 DECLARE SINK splits TO MARIADB 'splits' VIA race_db (KEY (chip, mat));`,
 	Traits:   plan.Traits{OfChanges: true, Replaces: true},
-	Address:  func(address string) error { _, err := parseAddress(address); return err },
+	Address:  dbserver.Address,
 	Endpoint: true,
 	Columns:  true,
 	Source: []plan.OptionSpec{
@@ -58,100 +55,6 @@ DECLARE SINK splits TO MARIADB 'splits' VIA race_db (KEY (chip, mat));`,
 	},
 }
 
-// server is where an endpoint is, and who asks.
-type server struct{ user, password, host, db, tls string }
-
-// tlsModes are what an address may ask for, by what the driver calls them.
-var tlsModes = map[string]string{"none": "false", "required": "skip-verify", "verified": "true"}
-
-// parseAddress reads an address, user@host:port/database[?tls=none|required|verified]. What it says of a wrong one tells nothing that may
-// be a password.
-func parseAddress(address string) (s server, err error) {
-	address, query, _ := strings.Cut(address, "?")
-	at := strings.LastIndexByte(address, '@') // a password may have one, too
-	if at > 0 && strings.Contains(address[:at], ":") {
-		return s, errors.New("a password does not belong into the address; write SECRET 'name', and keep it with: fiume secret set name")
-	}
-	host, db, ok := strings.Cut(address[at+1:], "/")
-	if at <= 0 || !ok || host == "" || db == "" {
-		return s, errors.New("the address is not of the form user@host:port/database")
-	}
-	s = server{user: address[:at], host: host, db: db}
-	if query != "" {
-		mode, ok := strings.CutPrefix(query, "tls=")
-		if s.tls = tlsModes[mode]; !ok || s.tls == "" {
-			return s, errors.New("behind the ? of the address stands tls=none, tls=required (encrypted) or tls=verified (and the server's certificate is checked)")
-		}
-	}
-	return s, nil
-}
-
-// serverOf reads an endpoint's address and finds the password of its secret, which is given for this server alone.
-func serverOf(e *plan.Endpoint, access contract.Secrets) (s server, err error) {
-	if s, err = parseAddress(e.Address); err != nil {
-		return s, fmt.Errorf("endpoint %s: %w", e.Name, err)
-	}
-	named := s.host
-	if s.host == "private" {
-		if s.host = access.Private; s.host == "" {
-			return s, fmt.Errorf("endpoint %s: there is no private server here; write host:port", e.Name)
-		}
-	}
-	if e.Secret != "" {
-		if s.password, err = access.Secret(e.Secret, s.user+"@"+named); err != nil {
-			return s, fmt.Errorf("endpoint %s: %w", e.Name, err)
-		}
-	}
-	if s.tls == "" {
-		s.tls = "preferred"
-		if name, _, err := net.SplitHostPort(s.host); err == nil {
-			if ip := net.ParseIP(name); name == "localhost" || ip != nil && ip.IsLoopback() {
-				s.tls = "false"
-			}
-		}
-	}
-	return s, nil
-}
-
-// connect opens an endpoint's database.
-func connect(e *plan.Endpoint, access contract.Secrets) (*sql.DB, string, error) {
-	c, err := configOf(e, access)
-	if err != nil {
-		return nil, "", err
-	}
-	db, err := open(c, e)
-	return db, c.DBName, err
-}
-
-// configOf tells the driver how an endpoint's database is opened.
-func configOf(e *plan.Endpoint, access contract.Secrets) (*mysql.Config, error) {
-	s, err := serverOf(e, access)
-	if err != nil {
-		return nil, err
-	}
-	c := mysql.NewConfig()
-	c.User, c.Passwd, c.Addr, c.DBName, c.Net = s.user, s.password, s.host, s.db, "tcp"
-	c.TLSConfig = s.tls
-	c.Params = map[string]string{"time_zone": "'+00:00'"}
-	c.Collation = "utf8mb4_general_ci"
-	c.InterpolateParams = true
-	c.Timeout, c.ReadTimeout, c.WriteTimeout = 5*time.Second, time.Minute, time.Minute
-	c.Logger = quiet{}
-	return c, nil
-}
-
-func open(c *mysql.Config, e *plan.Endpoint) (*sql.DB, error) {
-	conn, err := mysql.NewConnector(c)
-	if err != nil {
-		return nil, fmt.Errorf("endpoint %s: %w", e.Name, err)
-	}
-	return sql.OpenDB(conn), nil
-}
-
-type quiet struct{}
-
-func (quiet) Print(...any) {}
-
 // tableColumn is a column of the target.
 type tableColumn struct {
 	name, kind string
@@ -160,7 +63,7 @@ type tableColumn struct {
 
 // CheckSink implements contract.Writer: it looks whether a table takes the rows of an output.
 func (connector) CheckSink(ctx context.Context, env *contract.Env, out *plan.Op) error {
-	db, name, err := connect(out.Sink.Via, env.Secrets)
+	db, name, err := dbserver.Connect(out.Sink.Via, env.Secrets)
 	if err != nil {
 		return err
 	}

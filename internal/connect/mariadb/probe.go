@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"fiume/internal/connect/contract"
+	"fiume/internal/connect/dbserver"
 	"fiume/internal/core/plan"
 
 	"github.com/go-sql-driver/mysql"
@@ -45,7 +46,7 @@ func (c connector) Test(ctx context.Context, env *contract.Env, of contract.Test
 // probe looks whether a server can be reached, and whether it lets us in. The second is only known where the first is
 // nil.
 func probe(ctx context.Context, e *plan.Endpoint, access contract.Secrets) (reach, allow error) {
-	db, schema, err := connect(e, access)
+	db, schema, err := dbserver.Connect(e, access)
 	if err != nil {
 		return nil, err
 	}
@@ -72,7 +73,7 @@ func refusal(err error, schema string) (reach, allow error) {
 
 // mayWrite looks whether rows may be written to a table.
 func mayWrite(ctx context.Context, e *plan.Endpoint, table string, access contract.Secrets) error {
-	db, _, err := connect(e, access)
+	db, _, err := dbserver.Connect(e, access)
 	if err != nil {
 		return err
 	}
@@ -89,7 +90,7 @@ func mayWrite(ctx context.Context, e *plan.Endpoint, table string, access contra
 
 // hasTable looks whether a table is there.
 func hasTable(ctx context.Context, e *plan.Endpoint, table string, access contract.Secrets) error {
-	db, schema, err := connect(e, access)
+	db, schema, err := dbserver.Connect(e, access)
 	if err != nil {
 		return err
 	}

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"fiume/internal/connect/contract"
+	"fiume/internal/connect/dbserver"
 	"fiume/internal/core/plan"
 )
 
@@ -25,13 +26,13 @@ const mayConnect = 5 * time.Second
 // Run implements contract.Commander: it has a server run statements as the endpoint's user, one after the other up to the first that fails. Of those that give
 // rows it gives up to most of them.
 func (connector) Run(ctx context.Context, env *contract.Env, e *plan.Endpoint, text string, most int) (out []contract.Result, err error) {
-	config, err := configOf(e, env.Secrets)
+	config, err := dbserver.Config(e, env.Secrets)
 	if err != nil {
 		return nil, err
 	}
 	config.MultiStatements, config.InterpolateParams = true, false
 	config.Params["sql_select_limit"] = strconv.Itoa(most + 1) // what is not shown need not be sent
-	db, err := open(config, e)
+	db, err := dbserver.Open(config, e)
 	if err != nil {
 		return nil, err
 	}
@@ -111,9 +112,9 @@ func first(errs ...error) error {
 
 // advised adds the way out to what a private server refuses.
 func advised(e *plan.Endpoint, err error) error {
-	s, perr := parseAddress(e.Address)
-	if err == nil || perr != nil || s.host != "private" {
+	s, perr := dbserver.Parse(e.Address)
+	if err == nil || perr != nil || s.Host != "private" {
 		return err
 	}
-	return fmt.Errorf("%w; make the database and its user with: fiume database create %s --user %s", err, s.db, s.user)
+	return fmt.Errorf("%w; make the database and its user with: fiume database create %s --user %s", err, s.Database, s.User)
 }

@@ -9,13 +9,14 @@ import (
 	"time"
 
 	"fiume/internal/connect/contract"
+	"fiume/internal/connect/dbserver"
 	"fiume/internal/connect/recorded"
 )
 
 // Sample implements contract.Sampler: it gives the columns of a table, and its first rows as JSON objects.
 func (connector) Sample(ctx context.Context, env *contract.Env, w contract.Wanted) (*contract.Sample, error) {
 	e, table := w.Via, w.Address
-	db, schema, err := connect(e, env.Secrets)
+	db, schema, err := dbserver.Connect(e, env.Secrets)
 	if err != nil {
 		return nil, err
 	}

@@ -3,20 +3,18 @@ package mariadb
 import (
 	"context"
 	"database/sql"
-	"database/sql/driver"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"math"
-	"net"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"fiume/internal/connect/contract"
+	"fiume/internal/connect/dbserver"
 	"fiume/internal/connect/spool"
 	"fiume/internal/core/column"
 	"fiume/internal/core/flow"
@@ -61,7 +59,7 @@ type Sink struct {
 
 // OpenSink implements contract.Writer: it connects and checks the table once more.
 func (connector) OpenSink(env *contract.Env, out *plan.Op) (flow.Sink, error) {
-	db, schema, err := connect(out.Sink.Via, env.Secrets)
+	db, schema, err := dbserver.Connect(out.Sink.Via, env.Secrets)
 	if err != nil {
 		return nil, err
 	}
@@ -428,18 +426,8 @@ func (s *Sink) Refused() []flow.Refused {
 	return out
 }
 
-// passing are the errors of a server that is away, stopping, full or busy, and of transactions that met.
-var passing = []uint16{1021, 1040, 1053, 1114, 1205, 1206, 1213, 1927, 3024, 4166}
-
 // Passing implements spool.Target.
-func (s *Sink) Passing(err error) bool {
-	var own *mysql.MySQLError
-	if errors.As(err, &own) {
-		return slices.Contains(passing, own.Number)
-	}
-	var network net.Error
-	return errors.As(err, &network) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
-}
+func (s *Sink) Passing(err error) bool { return dbserver.Passing(err) }
 
 // Retry implements flow.Retrier. Without checkpoints, where the connection breaks while a payload is committed, it
 // is not known whether it was: it can be written twice.

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"fiume/internal/connect/contract"
+	"fiume/internal/connect/dbserver"
 	"fiume/internal/core/column"
 	"fiume/internal/core/eval"
 	"fiume/internal/core/flow"
@@ -21,7 +22,7 @@ import (
 
 // CheckSource implements contract.Reader: it looks whether a table in the database has the columns of a declared one.
 func (connector) CheckSource(ctx context.Context, env *contract.Env, s *plan.Stream) error {
-	db, schema, err := connect(s.Via, env.Secrets)
+	db, schema, err := dbserver.Connect(s.Via, env.Secrets)
 	if err != nil {
 		return err
 	}
@@ -91,7 +92,7 @@ func (connector) OpenSource(env *contract.Env, scan *plan.Op) (flow.Source, erro
 	if s.Options.Flag("changes", false) {
 		return openChanges(scan, env.Secrets)
 	}
-	db, schema, err := connect(s.Via, env.Secrets)
+	db, schema, err := dbserver.Connect(s.Via, env.Secrets)
 	if err != nil {
 		return nil, err
 	}

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"crypto/x509"
 	"errors"
@@ -444,6 +445,40 @@ func (s *Far) Put(ctx context.Context, name string, in io.ReaderAt, size int64) 
 	return s.said(bucket, err)
 }
 
+// PutNew makes a small object, unless there is one: that is fs.ErrExist. It is so, too, where the answer to a first try was lost that had made it.
+func (s *Far) PutNew(ctx context.Context, name string, content []byte) error {
+	bucket, key, err := split(name)
+	if err != nil {
+		return err
+	}
+	ctx, done := context.WithTimeout(ctx, 2*mayAnswer)
+	defer done()
+	o := minio.PutObjectOptions{ContentType: "application/json", DisableMultipart: true}
+	o.SetMatchETagExcept("*")
+	_, err = s.c.PutObject(ctx, bucket, key, bytes.NewReader(content), int64(len(content)), o)
+	if c := code(err); c == "PreconditionFailed" {
+		return fmt.Errorf("%s: %w", name, fs.ErrExist)
+	}
+	return s.said(bucket, err)
+}
+
+// Guards looks whether the object store keeps an object from being made twice where that is asked for: not all do.
+func (s *Far) Guards(ctx context.Context, address string) error {
+	name := strings.TrimSuffix(address, "/") + fmt.Sprintf("/.fiume-test-%x", time.Now().UnixNano())
+	if err := s.PutNew(ctx, name, []byte("1")); err != nil {
+		return err
+	}
+	again := s.PutNew(ctx, name, []byte("2"))
+	err := s.Remove(ctx, name)
+	switch {
+	case errors.Is(again, fs.ErrExist):
+		return err
+	case again != nil:
+		return again
+	}
+	return &saying{fmt.Sprintf("endpoint %s, object store at %s: it makes an object a second time where that is not wanted (If-None-Match), so that two writers of a table could lose each other's rows: tables of the format iceberg have a catalogue for that", s.e.Name, s.e.Address), errors.ErrUnsupported}
+}
+
 // Abort gives up the parts of objects below an address that were never made whole, of names that ours says.
 func (s *Far) Abort(ctx context.Context, address string, ours func(key string) bool) error {
 	bucket, prefix, err := split(address)
@@ -477,6 +512,31 @@ func (s *Far) Buckets(ctx context.Context) (out []string, err error) {
 		out = append(out, b.Name)
 	}
 	return out, s.said("", err)
+}
+
+// Dir lists what lies directly below an address that ends with a slash, up to so many: what is below further slashes, and objects. more says that there is more.
+func (s *Far) Dir(ctx context.Context, address string, most int) (dirs []string, files []File, more bool, err error) {
+	bucket, key, err := split(address)
+	if err != nil {
+		return nil, nil, false, err
+	}
+	ctx, done := context.WithTimeout(ctx, mayAnswer)
+	defer done()
+	for o := range s.c.ListObjects(ctx, bucket, minio.ListObjectsOptions{Prefix: key}) {
+		switch {
+		case o.Err != nil:
+			return nil, nil, false, s.said(bucket, o.Err)
+		case len(dirs)+len(files) == most:
+			return dirs, files, true, nil
+		case strings.HasSuffix(o.Key, "/") && o.Size == 0:
+			if o.Key != key {
+				dirs = append(dirs, Scheme+bucket+"/"+o.Key)
+			}
+		default:
+			files = append(files, File{Name: Scheme + bucket + "/" + o.Key, Size: o.Size, Changed: o.LastModified, Tag: o.ETag})
+		}
+	}
+	return dirs, files, false, nil
 }
 
 // Exists says whether the bucket of an address is there.

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"fiume/internal/connect/batches"
 	"fiume/internal/connect/contract"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
@@ -68,6 +69,9 @@ type Source struct {
 	cancel []func()
 	closed bool
 }
+
+// Reread implements contract.Rereader.
+func (connector) Reread(k *plan.Sink) string { return k.Address }
 
 // ErrNone says that topics need the service.
 var ErrNone = errors.New("topics live in the service; use fiume apply or fiume query, or read FROM FILES")
@@ -283,18 +287,6 @@ func (s *split) Endless() bool { return s.until < 0 }
 
 // Frame implements flow.Split: it finds the records of a piece.
 func (s *split) Frame(p *flow.Piece) error {
-	p.Messages = p.Messages[:0]
 	keys, headers := s.reading.WantsKeys()
-	return topiclog.Views(p.Data, p.Base, func(v topiclog.View) {
-		if v.Offset < p.Next {
-			m := flow.Message{Off: uint32(v.From), Len: uint32(v.To - v.From), Pos: v.Offset, At: v.At}
-			if keys && v.HasKey {
-				m.Key = p.Data[v.KeyFrom:v.KeyTo:v.KeyTo]
-			}
-			if headers {
-				m.Headers = p.Data[v.HeadFrom:v.HeadTo]
-			}
-			p.Messages = append(p.Messages, m)
-		}
-	})
+	return batches.Frame(p, keys, headers)
 }

@@ -139,8 +139,10 @@ func (b *barrier) done() {
 var ErrEnded = errors.New("the job has ended")
 
 func splitKey(sc *scanner, sr *splitReader) string {
-	return sc.op.Key + "/" + sr.split.Name()
+	return splitKeyOf(sc, sr.split.Name())
 }
+
+func splitKeyOf(sc *scanner, name string) string { return sc.op.Key + "/" + name }
 
 // Checkpoint sends markers through the dataflow and gives the snapshot when they have passed. By then
 // the sinks have made durable what they were given before the markers. When ctx ends first, the

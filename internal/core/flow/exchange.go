@@ -237,6 +237,7 @@ type packet struct {
 	progress
 	marker *barrier
 	joins  *plan.Op // the producer is new, and sends by way of this one
+	ask    *question
 }
 
 // queueLength is how many packets wait at a task before its producers do.
@@ -310,6 +311,9 @@ func (b *inbox) next(ctx context.Context) (packet, *barrier, bool) {
 			case <-ctx.Done():
 				return packet{}, nil, false
 			}
+		}
+		if p.ask != nil {
+			return p, nil, true
 		}
 		if p.joins != nil {
 			b.admit()

@@ -33,6 +33,12 @@ func (sc *scanner) begin() {
 	if r := j.opts.Restore; r != nil && r.knows(sc) {
 		known = r
 	}
+	if k, ok := sc.source.(Knowing); ok && known != nil {
+		k.Known(func(name string) (there, ended bool) {
+			at, ok := known.Splits[splitKeyOf(sc, name)]
+			return ok, at.Ended
+		})
+	}
 	var list []*splitReader
 	for _, sp := range sc.source.Splits() {
 		sr := sc.reader(sp)

@@ -30,9 +30,10 @@ func (g *gateNode) Push(b *column.Batch) {
 // silently does something of which nobody but the steps is to know.
 func (w *keyedTask) silently(do func() error) error {
 	counts := slices.Clone(w.pipe.ctx.Counts)
+	was := w.gate.shut
 	w.gate.shut, w.pipe.ctx.Silent = true, true
 	err := do()
-	w.gate.shut, w.pipe.ctx.Silent = false, false
+	w.gate.shut, w.pipe.ctx.Silent = was, was
 	copy(w.pipe.ctx.Counts, counts)
 	return err
 }
@@ -123,6 +124,10 @@ func (w *keyedTask) run() error {
 			if w.snapshot(marker) != nil {
 				return nil // the run is over
 			}
+			continue
+		}
+		if p.ask != nil {
+			w.tell(p.ask)
 			continue
 		}
 		if p.from < 0 { // nothing has come for a while

@@ -289,11 +289,11 @@ func (w *keyedTask) workOff() error {
 	return nil
 }
 
-// recall takes a parked cell back and does what it has missed.
-func (w *keyedTask) recall(c *cell) error {
+// unparked makes what a parked cell stands for, with what it has missed but for the newest watermarks.
+func (w *keyedTask) unparked(c *cell) (step.Keyed, error) {
 	k, err := w.atBase(c.task, c.tasks, c.base)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	for _, e := range c.log {
 		b, err := w.job.opts.Journal.Read(e)
@@ -301,11 +301,20 @@ func (w *keyedTask) recall(c *cell) error {
 			err = w.replay(c, k, b)
 		}
 		if err != nil {
-			return w.damaged(err)
+			return nil, w.damaged(err)
 		}
 	}
 	if err := w.replay(c, k, c.buf); err != nil {
-		return w.damaged(err)
+		return nil, w.damaged(err)
+	}
+	return k, nil
+}
+
+// recall takes a parked cell back and does what it has missed.
+func (w *keyedTask) recall(c *cell) error {
+	k, err := w.unparked(c)
+	if err != nil {
+		return err
 	}
 	c.out = k.Advance(w.passed)
 	c.keyed, c.used, c.bytes, c.part, c.fresh = k, w.turn, 0, false, false

@@ -86,6 +86,12 @@ func (j *Job) work() error {
 		if sc.op.Stream.TimeOf != nil {
 			in = pi.timed(sc.op, in)
 		}
+		if b, ok := sc.source.(Bordered); ok {
+			from, until := b.Borders(sr.split)
+			all := in.N
+			in = within(in, from, until)
+			n.Filtered += int64(all - in.N)
+		}
 		in = j.ahead(sc.op, in, pi, now, p.Messages)
 		newest := sr.stampRows(j, a.seq, in, &stamps)
 		n.Passed += int64(in.N)
@@ -104,6 +110,26 @@ func (j *Job) work() error {
 		early.has = true
 		early.end()
 	}
+}
+
+// within gives the rows of a batch in a stretch of event time.
+func within(b *column.Batch, from, until int64) *column.Batch {
+	out := false
+	for _, t := range b.Time[:b.N] {
+		out = out || t < from || t >= until
+	}
+	if !out {
+		return b
+	}
+	var sel []uint32
+	for i, t := range b.Time[:b.N] {
+		if t >= from && t < until {
+			sel = append(sel, uint32(i))
+		}
+	}
+	to := &column.Batch{}
+	b.Gather(sel, to)
+	return to
 }
 
 // raw is the text of a message, whole where somebody asked for the rejected ones.

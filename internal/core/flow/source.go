@@ -93,6 +93,17 @@ type Growing interface {
 	Grows() bool
 }
 
+// Knowing is a source that is told, before it gives its splits, which of them the checkpoint knows at which a run goes on. It is not asked where a run begins.
+type Knowing interface {
+	Known(split func(name string) (there, ended bool))
+}
+
+// Bordered is a source of whose rows only those in a stretch of event time belong to the stream. The others are passed over, and nothing is made of them.
+type Bordered interface {
+	// Borders gives the stretch for a split: from its first microsecond to the first behind it.
+	Borders(split Split) (from, until int64)
+}
+
 // Committing is a source that is told which checkpoints count, so that it can acknowledge what was read, or note for others how far
 // it is.
 type Committing interface {

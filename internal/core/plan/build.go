@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -66,8 +67,8 @@ func (b *builder) steps(steps []sql.Step) {
 
 // input finds or builds what a query reads, and the names of its columns.
 func (b *builder) input(f sql.From) (*Op, *scopeInput) {
-	name := f.Name.Text
-	in := &scopeInput{name: name, unknown: true}
+	name := f.Read()
+	in := &scopeInput{name: f.Name.Text, unknown: true}
 	if f.Alias != nil {
 		in.name = f.Alias.Text
 	}
@@ -111,9 +112,18 @@ func (b *builder) input(f sql.From) (*Op, *scopeInput) {
 			return nil, in
 		}
 		o := b.keep(t)
-		return o, in.of(o)
+		in.of(o)
+		if f.Job != nil {
+			in.cols = in.cols[1:] // the number by which its rows are told apart
+		}
+		return o, in
 	}
 	s := b.cat.Streams[name]
+	if s == nil && f.Job != nil {
+		b.errs.Add(sql.WrongPlace, f.Span, "read its sink, or what it reads; fiume query shows the rows of a step: SELECT * FROM "+name+" UNTIL NOW",
+			"the rows of a job's step as they stand are for live queries of a running service, UNTIL NOW")
+		return nil, in
+	}
 	if s == nil {
 		if b.cat.broken[name] {
 			return nil, in
@@ -137,10 +147,11 @@ func (b *builder) input(f sql.From) (*Op, *scopeInput) {
 	if o == nil {
 		fields, at := s.scanned()
 		o = b.add(&Op{Kind: Scan, Step: name, Stream: s, Since: since, Until: b.until, Fields: fields, Time: at, opens: -1, closes: -1,
-			Detail: fmt.Sprintf("%s '%s'%s", strings.ToUpper(s.Place), s.Address, timeDetail(s))})
+			Detail: fmt.Sprintf("%s'%s'%s", historyDetail(s)+strings.ToUpper(s.Place)+" ", s.Address, timeDetail(s))})
 		if at >= 0 {
 			o.Times = []TimeColumn{{Column: at}}
 		}
+		o = b.within(o)
 		b.scans[key] = o
 	}
 	in.unknown = false
@@ -148,6 +159,24 @@ func (b *builder) input(f sql.From) (*Op, *scopeInput) {
 		in.cols = append(in.cols, scopeColumn{name: c.Name, expr: c.expr})
 	}
 	return o, in
+}
+
+// within leaves the rows of the stretch that is looked at.
+func (b *builder) within(o *Op) *Op {
+	l := b.cat.look
+	if l.To == 0 || o.Time < 0 {
+		return o
+	}
+	at := func(us int64) *eval.Expr {
+		return eval.Const(types.Type{Kind: types.Timestamp}, types.Value{Kind: types.Timestamp, I: us})
+	}
+	time := eval.Column(o.Time, o.Fields[o.Time].Type)
+	from, err := eval.Compare(">=", time, at(l.From))
+	to, err2 := eval.Compare("<", time, at(l.To))
+	if err := errors.Join(err, err2); err != nil {
+		panic(err) // instants compare
+	}
+	return b.add(&Op{Kind: Filter, Step: o.Step, Input: o, Cond: eval.And(from, to), Detail: "where its event time is in the stretch that is looked at"})
 }
 
 func timeDetail(s *Stream) string {
@@ -166,6 +195,14 @@ func (s *scopeInput) of(o *Op) *scopeInput {
 		s.cols = append(s.cols, scopeColumn{name: f.Name, expr: eval.Column(i, f.Type)})
 	}
 	return s
+}
+
+// historyDetail says in words what a stream reads first.
+func historyDetail(s *Stream) string {
+	if s.History == nil {
+		return ""
+	}
+	return fmt.Sprintf("history %s '%s', then ", strings.ToUpper(s.History.Place), s.History.Address)
 }
 
 // sinceOf is where a stream is read from: as it says, or else as the view says that it is in.
@@ -513,9 +550,43 @@ func (b *builder) items(s *sql.Select, bind *binder, sc *scope) (exprs []*eval.E
 }
 
 // Query binds a live query. Rows go to the one Output operator without a sink.
-func (c *Catalog) Query(q *sql.Query, errs *sql.Errors) *Plan {
+func (c *Catalog) Query(q *sql.Query, errs *sql.Errors) *Plan { return c.query(q, Look{}, true, errs) }
+
+// Standing binds a live query for whoever keeps its rows as they stand: where they change, Output gets the changes as they are, and not rows that tell of them.
+func (c *Catalog) Standing(q *sql.Query, look Look, errs *sql.Errors) *Plan {
+	return c.query(q, look, false, errs)
+}
+
+// Asked binds a query that somebody asks. UNTIL NOW of results that change wants the rows as they stand at the end, and not how they came about: then stands is set, and
+// Output gets changes, of which whoever asks keeps what stands.
+func (c *Catalog) Asked(q *sql.Query, errs *sql.Errors) (p *Plan, stands bool) {
+	p = c.Query(q, errs)
+	if _, now := q.Until.(*sql.NowMark); p != nil && now && p.Outputs()[0].Input.Changes {
+		return c.Standing(q, Look{}, errs), true
+	}
+	return p, false
+}
+
+// Look says how a standing query is looked at.
+type Look struct {
+	Values   Values // of parameters that stand in it
+	From, To int64  // only rows of streams whose event time is in this stretch, without its end, microseconds; To 0: all
+}
+
+// Values are what parameters that stayed in a tree stand for, by their names.
+type Values map[string]Value
+
+// Value is a value with its type.
+type Value struct {
+	Type  types.Type
+	Value types.Value
+}
+
+func (c *Catalog) query(q *sql.Query, look Look, told bool, errs *sql.Errors) *Plan {
 	before := len(errs.List)
-	b := newBuilder(c, errs)
+	own := *c
+	own.look = look
+	b := newBuilder(&own, errs)
 	b.until = b.bound(q.Until)
 	switch b.until.Kind {
 	case Beginning, Ago:
@@ -535,7 +606,7 @@ func (c *Catalog) Query(q *sql.Query, errs *sql.Errors) *Plan {
 	if o == nil || len(errs.List) > before {
 		return nil
 	}
-	b.add(b.output(&Op{Kind: Output, Step: "result", Input: o, Limit: limit, Detail: "rows to the caller", Full: o.Changes}, o))
+	b.add(b.output(&Op{Kind: Output, Step: "result", Input: o, Limit: limit, Detail: "rows to the caller", Full: told && o.Changes}, o))
 	b.plan.rewrite(o)
 	return b.plan
 }

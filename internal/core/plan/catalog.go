@@ -102,7 +102,27 @@ type Stream struct {
 	Via     *Endpoint
 	Schemas *Endpoint // has the schemas of its messages; nil where none are asked for
 	Options Options
+	History *Stream // the same columns, read to their end before this place is; nil: there is none
+	Seam    int64   // with History: rows of it from this event time on, and of this place before, are passed over; NoSeam: none are
 }
+
+// Uses says whether the stream needs an endpoint.
+func (s *Stream) Uses(endpoint string) bool {
+	for _, e := range []*Endpoint{s.Via, s.Schemas} {
+		if e != nil && e.Name == endpoint {
+			return true
+		}
+	}
+	return s.History != nil && s.History.Uses(endpoint)
+}
+
+// HasOwnTopic says whether the stream reads a topic of the service.
+func (s *Stream) HasOwnTopic(name string) bool {
+	return s.OwnTopics && s.Address == name || s.History != nil && s.History.HasOwnTopic(name)
+}
+
+// NoSeam says that all rows of a history, and of the place that goes on behind it, belong to a stream.
+const NoSeam = types.MinTime
 
 type shownColumn struct {
 	types.Field
@@ -167,11 +187,13 @@ type Catalog struct {
 	Sinks     map[string]*Sink
 	Views     map[string]*sql.CreateView
 	Functions map[string]*UserFunction
+	Boards    map[string]*Board
 
 	// Sample finds the columns of a declaration that does not list them, and a table's key where the place tells it. nil:
 	// nothing outside is looked at, and what uses the name is not checked.
 	Sample func(d Sampled) (columns []sql.Column, key []sql.Name, err error)
 	broken map[string]bool // names whose declarations are wrong: what uses them is not called wrong, too
+	look   Look            // how a query is looked at
 }
 
 // UserFunction is a function that users have made.
@@ -186,7 +208,7 @@ func (f *UserFunction) Entry() *eval.Function { return f.function }
 // NewCatalog makes an empty catalog that knows some kinds of places.
 func NewCatalog(places []Place) *Catalog {
 	c := &Catalog{Places: map[string]Place{}, Endpoints: map[string]*Endpoint{}, Streams: map[string]*Stream{}, Tables: map[string]*Table{}, Sinks: map[string]*Sink{}, Views: map[string]*sql.CreateView{},
-		Functions: map[string]*UserFunction{}, broken: map[string]bool{}}
+		Functions: map[string]*UserFunction{}, Boards: map[string]*Board{}, broken: map[string]bool{}}
 	for _, p := range places {
 		c.Places[p.Kind] = p
 	}
@@ -195,7 +217,7 @@ func NewCatalog(places []Place) *Catalog {
 
 // Clone makes a copy that can be added to.
 func (c *Catalog) Clone() *Catalog {
-	return &Catalog{c.Places, maps.Clone(c.Endpoints), maps.Clone(c.Streams), maps.Clone(c.Tables), maps.Clone(c.Sinks), maps.Clone(c.Views), maps.Clone(c.Functions), c.Sample, maps.Clone(c.broken)}
+	return &Catalog{c.Places, maps.Clone(c.Endpoints), maps.Clone(c.Streams), maps.Clone(c.Tables), maps.Clone(c.Sinks), maps.Clone(c.Views), maps.Clone(c.Functions), maps.Clone(c.Boards), c.Sample, maps.Clone(c.broken), c.look}
 }
 
 // KindOf says what kind of thing a name stands for, or "".
@@ -213,6 +235,8 @@ func (c *Catalog) KindOf(name string) string {
 		return sql.KindView
 	case c.Functions[name] != nil:
 		return sql.KindFunction
+	case c.Boards[name] != nil:
+		return sql.KindBoard
 	}
 	return ""
 }
@@ -225,6 +249,7 @@ func (c *Catalog) Remove(name string) {
 	delete(c.Endpoints, name)
 	delete(c.Views, name)
 	delete(c.Functions, name)
+	delete(c.Boards, name)
 }
 
 func keys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }

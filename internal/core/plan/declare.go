@@ -146,6 +146,15 @@ func (c *Catalog) define(st sql.Statement, errs *sql.Errors) bool {
 			return false
 		}
 		c.Views[d.Name.Text] = d
+	case *sql.CreateBoard:
+		if taken(d.Name, d.Replace, sql.KindBoard) {
+			return false
+		}
+		b := c.board(d, errs)
+		if len(errs.List) > before {
+			return false
+		}
+		c.Boards[b.Name] = b
 	case *sql.CreateFunction:
 		if taken(d.Name, d.Replace, sql.KindFunction) {
 			return false
@@ -224,7 +233,32 @@ func (c *Catalog) place(p sql.Place, as role, errs *sql.Errors) (*Endpoint, Opti
 			errs.Add(sql.WrongPlace, p.Address.Span, "", "%s", err)
 		}
 	}
-	return via, CheckOptions(errs, p.Options, specs, strings.ToUpper(p.Kind.Text))
+	before := len(errs.List)
+	out := CheckOptions(errs, p.Options, specs, strings.ToUpper(p.Kind.Text))
+	for i := range errs.List[before:] { // an option that stands elsewhere is said where
+		d := &errs.List[before+i]
+		for _, o := range p.Options {
+			if d.Code == sql.UnknownOption && d.Span == o.Span {
+				if hint := belongsTo(pl, o.Name); hint != "" {
+					d.Hint = hint
+				}
+			}
+		}
+	}
+	return via, out
+}
+
+// belongsTo says where an option of a place belongs that does not stand where it was written; "": nowhere.
+func belongsTo(p Place, name string) string {
+	for _, x := range []struct {
+		what  string
+		specs []OptionSpec
+	}{{"DECLARE ENDPOINT", p.Options}, {"DECLARE STREAM", p.Source}, {"DECLARE TABLE", p.Table}, {"DECLARE SINK", p.Sink}} {
+		if slices.ContainsFunc(x.specs, func(s OptionSpec) bool { return s.Name == name }) {
+			return "it stands in " + x.what + " … " + strings.ToUpper(p.Kind)
+		}
+	}
+	return ""
 }
 
 // traits gives the traits of a place that is used with options.
@@ -415,8 +449,61 @@ func (c *Catalog) stream(d *sql.DeclareStream, table bool, errs *sql.Errors) *St
 			errs.Add(sql.WrongPlace, d.From.Address.Span, "", "%s", err)
 		}
 	}
+	if d.History != nil && len(errs.List) == before {
+		c.history(d, s, errs)
+	}
 	if s.OfChanges && !table && s.Options != nil && !s.Options.Flag("changes", false) {
 		errs.Add(sql.Misfit, d.From.Address.Span, "write (CHANGES true), or declare a TABLE", "a stream over a table of a database is the stream of its changes")
 	}
 	return s
+}
+
+// history gives a stream what it reads first.
+func (c *Catalog) history(d *sql.DeclareStream, s *Stream, errs *sql.Errors) {
+	h := *s
+	h.Place, h.Address = d.History.Kind.Text, d.History.Address.Value
+	before := len(errs.List)
+	h.Via, h.Options = c.place(*d.History, roleStream, errs)
+	if len(errs.List) > before {
+		return
+	}
+	h.Schemas = c.schemas(h.Options, errs)
+	h.Traits = c.traits(h.Place, h.Options)
+	place, live := strings.ToUpper(h.Place), strings.ToUpper(s.Place)
+	switch {
+	case h.Made || s.Made:
+		errs.Add(sql.WrongPlace, d.History.Address.Span, "", "rows that are made have no history, and are none")
+	case h.OfChanges:
+		errs.Add(sql.WrongPlace, d.History.Address.Span, "copy the table into files, or into an open table", "the changes of a table do not end, and a history does")
+	case s.Ends:
+		errs.Add(sql.WrongPlace, d.From.Address.Span, "add (FOLLOW true), or leave the history out", "%s '%s' ends, too: behind a history stands what goes on", live, s.Address)
+	case s.Parts > 0 && !h.Messages:
+		errs.Add(sql.WrongPlace, d.History.Address.Span, "leave columns over _key, _headers and the like out", "%s has no messages, and a column is computed from what messages have besides their values", place)
+	}
+	if len(errs.List) > before {
+		return
+	}
+	if fits := c.Places[h.Place].Fits; fits != nil {
+		if err := fits(&h); err != nil {
+			errs.Add(sql.WrongPlace, d.History.Address.Span, "", "%s", err)
+			return
+		}
+	}
+	s.History, s.Seam = &h, NoSeam
+	if d.Seam != nil {
+		var at Bound
+		if l, ok := d.Seam.(*sql.Literal); ok && (l.Value.Kind == types.Timestamp || l.Value.Kind == types.Varchar) {
+			at = (&builder{cat: c, errs: errs}).bound(d.Seam)
+		}
+		switch {
+		case len(errs.List) > before:
+			return
+		case at.Kind != AtTime:
+			errs.Add(sql.WrongType, d.Seam.Place(), "write TIMESTAMP '…'", "AT is the event time at which %s takes over", live)
+		case s.Arrival():
+			errs.Add(sql.WrongPlace, d.Seam.Place(), "declare EVENT TIME, or leave AT out", "without an event time no row is before or behind another")
+		}
+		s.Seam = at.At
+	}
+	h.Seam = s.Seam
 }

@@ -22,6 +22,9 @@ func (s *Stream) Evolves(to *Stream) (reasons []string) {
 		return " via " + x.Via.Name
 	}
 	from := func(x *Stream) string {
+		if h := x.History; h != nil {
+			return fmt.Sprintf("history %s '%s'%s, then %s '%s'%s from %d on", strings.ToUpper(h.Place), h.Address, via(h), strings.ToUpper(x.Place), x.Address, via(x), x.Seam)
+		}
 		return fmt.Sprintf("%s '%s'%s", strings.ToUpper(x.Place), x.Address, via(x))
 	}
 	if from(s) != from(to) {

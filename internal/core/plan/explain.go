@@ -453,9 +453,9 @@ func (x *Explanation) String() string {
 		if st := s.State; st != nil {
 			note("state: %s", strings.ReplaceAll(st.Words, "; ", ",\n"+pad+"             "))
 			if st.Entries == 0 {
-				note("       %d bytes an entry, %s for a million", st.EntryBytes, bytesText(int64(st.EntryBytes)*1_000_000))
+				note("       %d bytes an entry, %s for a million", st.EntryBytes, BytesText(int64(st.EntryBytes)*1_000_000))
 			} else {
-				note("       at %s rows/s at most %s entries of %d bytes, %s", grouped(int64(x.Rate)), grouped(st.Entries), st.EntryBytes, bytesText(st.Bytes))
+				note("       at %s rows/s at most %s entries of %d bytes, %s", grouped(int64(x.Rate)), grouped(st.Entries), st.EntryBytes, BytesText(st.Bytes))
 			}
 		}
 		for _, n := range next[s.ID] {
@@ -473,7 +473,7 @@ func (x *Explanation) String() string {
 	}
 	fmt.Fprintf(&b, "parallelism: %s\n", tasks)
 	if x.Memory > 0 {
-		fmt.Fprintf(&b, "memory: %s of state; more of it waits on disk\n", bytesText(x.Memory))
+		fmt.Fprintf(&b, "memory: %s of state; more of it waits on disk\n", BytesText(x.Memory))
 	}
 	for _, n := range x.Notes {
 		fmt.Fprintf(&b, "note: %s\n", n)
@@ -490,7 +490,8 @@ func grouped(n int64) string {
 	return s
 }
 
-func bytesText(n int64) string {
+// BytesText is a number of bytes for people.
+func BytesText(n int64) string {
 	switch {
 	case n >= 10<<30:
 		return fmt.Sprintf("%d GB", n>>30)

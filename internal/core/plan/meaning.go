@@ -91,6 +91,9 @@ func (m *meaning) rows(o *Op) string {
 	case Scan:
 		t := o.Stream
 		s = digest("scan", t.Name, t.Place, t.Address, t.TimeIs, fmt.Sprint(t.Delay))
+		if h := t.History; h != nil {
+			s = digest(s, h.Place, h.Address, fmt.Sprint(t.Seam))
+		}
 	case Project:
 		s = m.rows(o.Input)
 		for _, e := range o.Exprs {

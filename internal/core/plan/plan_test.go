@@ -233,7 +233,8 @@ func TestDurations(t *testing.T) {
 func TestDiffers(t *testing.T) {
 	const declared = `DECLARE STREAM s (k VARCHAR, n BIGINT, at TIMESTAMP) EVENT TIME at DELAY 5 SECONDS AHEAD 0 SECONDS FROM TOPIC 's';
 		DECLARE STREAM i (k VARCHAR, n BIGINT, at TIMESTAMP) EVENT TIME at DELAY 5 SECONDS IDLE AFTER 5 SECONDS FROM TOPIC 's';
-		DECLARE TABLE e (k VARCHAR PRIMARY KEY, v BIGINT) FROM TOPIC 'e'; DECLARE SINK o TO TOPIC 'o' (KEY (k, opens), CHANGES full); DECLARE SINK o2 TO TOPIC 'o2';`
+		DECLARE TABLE e (k VARCHAR PRIMARY KEY, v BIGINT) FROM TOPIC 'e';
+		DECLARE TABLE t (k VARCHAR PRIMARY KEY, v BIGINT, at TIMESTAMP) EVENT TIME at FROM TOPIC 't'; DECLARE SINK o TO TOPIC 'o' (KEY (k, opens), CHANGES full); DECLARE SINK o2 TO TOPIC 'o2';`
 	const window = "SELECT k, w.opens AS opens, COUNT(*) AS c FROM %s GROUP BY k, w WINDOW w AS (TUMBLING 10 SECONDS%s)"
 	for _, c := range []struct{ query, route, want string }{
 		{"SELECT k, n AS opens FROM s WHERE n > 1", "", ""},
@@ -244,6 +245,7 @@ func TestDiffers(t *testing.T) {
 		{fmt.Sprintf(window, "s", " REPORT ON CHANGE"), "", "are replaced by and by"},
 		{fmt.Sprintf(window, "s", " LATENESS 5 SECONDS"), "ROUTE LATE x TO o2", ""},
 		{"SELECT s.k, e.v AS opens FROM s JOIN e ON e.k = s.k", "", "asks the table e as it is at the moment"},
+		{"SELECT s.k, t.v AS opens FROM s LEFT JOIN t AS OF s.at ON t.k = s.k", "", "when the table t counts as quiet"},
 		{"SELECT a.k, b.n AS opens FROM s a JOIN s b ON b.k = a.k AND b.at WITHIN 5 SECONDS OF a.at", "", ""},
 	} {
 		p, err := bindJob(declared + "CREATE JOB j WITH x AS (" + c.query + ") ROUTE x TO o " + c.route + ";")

@@ -64,6 +64,8 @@ func (o *Op) differs(seen map[*Op]bool, keyed bool) string {
 		return fmt.Sprintf("%s asks the table %s as it is at the moment", o.Step, o.OfTable.Name)
 	case o.Kind == Scan && keyed && o.Stream.Idle >= 0:
 		return fmt.Sprintf("when a part of %s counts as idle depends on the clock", o.Step)
+	case o.Kind == Scan && keyed && o.OfTable != nil && !o.Stream.Ends: // rows wait for it, until it says nothing for a while
+		return fmt.Sprintf("when the table %s counts as quiet depends on the clock", o.OfTable.Name)
 	}
 	switch o.Kind {
 	case Window, Unique, Over, Join, AsOf, Settle, Keep:

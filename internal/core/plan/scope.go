@@ -146,6 +146,9 @@ func (b *binder) expr(e sql.Expr) *eval.Expr {
 		}
 		return eval.Const(t, e.Value)
 	case *sql.Param:
+		if v, ok := b.cat.look.Values[e.Name]; ok {
+			return eval.Const(v.Type, v.Value)
+		}
 		b.errs.Add(sql.NoValue, e.Span, "set it with --set "+e.Name+"=…", "the parameter :%s has no value", e.Name)
 		return nil
 	case *sql.Path:

@@ -3,6 +3,7 @@
 package sql
 
 import (
+	"errors"
 	"fmt"
 	"sort"
 	"strconv"
@@ -192,4 +193,16 @@ func distance(a, b string) int {
 		before, last, row = last, row, before
 	}
 	return last[len(b)]
+}
+
+// First is the first error of a text with its way out, and without its place.
+func First(err error) string {
+	var errs *Errors
+	switch {
+	case !errors.As(err, &errs) || len(errs.List) == 0:
+		return err.Error()
+	case errs.List[0].Hint != "":
+		return errs.List[0].Message + "; " + errs.List[0].Hint
+	}
+	return errs.List[0].Message
 }

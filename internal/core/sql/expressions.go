@@ -360,7 +360,7 @@ func (p *parser) timeLiteral(kind string, s token) Expr {
 
 // paramLiteral makes a literal of a parameter: a number, TRUE, FALSE or NULL where it reads as one, else text.
 func (p *parser) paramLiteral(t token) Expr {
-	if p.keep {
+	if p.keep || p.own[t.text] {
 		return &Param{Ex{t.Span}, t.text}
 	}
 	v := p.value(t)

@@ -36,11 +36,17 @@ func Read(file, text string) (*Script, error) {
 	return parse(file, text, &parser{keep: true})
 }
 
-// Parameters lists the names of the parameters in a text.
+// Parameters lists the names of the parameters in a text. Variables of boards are none.
 func Parameters(text string) (names []string) {
 	toks, _, _ := scan(text, &Errors{Text: text})
-	for _, t := range toks {
-		if t.kind == param && !slices.Contains(names, t.text) {
+	own := map[string]bool{} // variables of the board that is being read
+	for i, t := range toks {
+		switch {
+		case t.kind == word && t.text == "variable" && toks[i+1].kind == word:
+			own[toks[i+1].text] = true
+		case t.text == ";" && t.kind != str && t.kind != quoted:
+			clear(own)
+		case t.kind == param && !own[t.text] && !slices.Contains(names, t.text):
 			names = append(names, t.text)
 		}
 	}
@@ -109,10 +115,11 @@ type parser struct {
 	errs   *Errors
 	params map[string]string
 	script *Script
-	keep   bool // parameters stay in the tree
-	cut    bool // a quoted text or a comment has no end
-	broken bool // the statement has errors, of which reading has recovered
-	depth  int  // of what is being read
+	keep   bool            // parameters stay in the tree
+	own    map[string]bool // variables of the board that is being read: they stay in the tree
+	cut    bool            // a quoted text or a comment has no end
+	broken bool            // the statement has errors, of which reading has recovered
+	depth  int             // of what is being read
 }
 
 // bail is thrown at an error inside a statement; the parser goes on after the next semicolon.
@@ -273,6 +280,9 @@ func (p *parser) anyName(what string) Name {
 
 // value gives what was set for a parameter.
 func (p *parser) value(t token) string {
+	if p.own[t.text] {
+		p.fail(t.Span, "", "the variable :%s of a board stands where an expression may", t.text)
+	}
 	v, ok := p.params[t.text]
 	if !ok {
 		p.errs.Add(NoValue, t.Span, "set it with --set "+t.text+"=…", "the parameter :%s has no value", t.text)

@@ -2,6 +2,7 @@ package sql
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -34,7 +35,7 @@ func Format(s *Script) string {
 		}
 		above, d := p.above(at.From), doc(group{p.statement(st)})
 		oneLine = !broken(d) && width(d) < lineWidth
-		out = append(out, above, d, ";", p.trail(at.To), hard{})
+		out = append(out, above, d, ";", p.trail(p.semicolon(at.To)), hard{})
 	}
 	if rest := p.above(len(s.Text) + 1); len(rest) > 0 {
 		if len(s.Statements) > 0 {
@@ -70,13 +71,23 @@ func PrintExpr(e Expr) string {
 type printer struct {
 	text     string
 	comments []comment
+	taken    int // where the last comment ends that is not in them any more
+}
+
+// semicolon gives the place behind the semicolon of a statement that ends at a place, or that place. Comments may stand between.
+func (p *printer) semicolon(at int) int {
+	from := max(at, p.taken)
+	if gap := strings.IndexByte(p.text[min(from, len(p.text)):], ';'); gap >= 0 && strings.TrimSpace(p.text[from:from+gap]) == "" {
+		return from + gap + 1
+	}
+	return at
 }
 
 // lead gives the comments before a place.
 func (p *printer) lead(at int) (out cat) {
 	for len(p.comments) > 0 && p.comments[0].From < at {
 		out = append(out, note{p.comments[0].text}, hard{})
-		p.comments = p.comments[1:]
+		p.take()
 	}
 	return out
 }
@@ -103,11 +114,16 @@ func (p *printer) trail(end int) doc {
 		return nil
 	}
 	c := p.comments[0]
-	if c.From >= end && (end > len(p.text) || strings.Trim(p.text[end:c.From], " \t,;") != "") {
+	if c.From >= end && (end > len(p.text) || strings.Trim(p.text[end:c.From], " \t,") != "") {
 		return nil
 	}
-	p.comments = p.comments[1:]
+	p.take()
 	return note{c.text}
+}
+
+func (p *printer) take() {
+	p.taken = p.comments[0].To
+	p.comments = p.comments[1:]
 }
 
 // words that would be read as something else where a name may stand.
@@ -176,9 +192,9 @@ func (p *printer) statement(st Statement) doc {
 		}
 		return cat{out, p.options(" ", s.Options)}
 	case *DeclareStream:
-		return p.declaration("DECLARE "+orReplace(s.Replace)+"STREAM "+nameText(s.Name), s.Columns, s.Sampled, nil, s.Time, s.From)
+		return p.declaration("DECLARE "+orReplace(s.Replace)+"STREAM "+nameText(s.Name), s.Columns, s.Sampled, nil, s.Time, func() doc { return p.reads(s) })
 	case *DeclareTable:
-		return p.declaration("DECLARE "+orReplace(s.Replace)+"TABLE "+nameText(s.Name), s.Columns, s.Sampled, s.Key, s.Time, s.From)
+		return p.declaration("DECLARE "+orReplace(s.Replace)+"TABLE "+nameText(s.Name), s.Columns, s.Sampled, s.Key, s.Time, func() doc { return p.place("FROM", s.From) })
 	case *DeclareSink:
 		return cat{"DECLARE " + orReplace(s.Replace) + "SINK " + nameText(s.Name), indent{cat{line, p.place("TO", s.To)}}}
 	case *CreateTopic:
@@ -191,6 +207,8 @@ func (p *printer) statement(st Statement) doc {
 		return cat{"ALTER TOPIC " + topicText(s.Name), p.options(" ", s.Options)}
 	case *CreateView:
 		return cat{"CREATE " + orReplace(s.Replace) + "VIEW " + nameText(s.Name) + " AS", hard{}, p.query(s.Query)}
+	case *CreateBoard:
+		return p.board(s)
 	case *CreateFunction:
 		var args []string
 		for _, a := range s.Args {
@@ -276,6 +294,9 @@ func namesText(ns []Name) string {
 	return strings.Join(out, ", ")
 }
 
+// TypeText writes a type so that it is read back as it is.
+func TypeText(t types.Type) string { return typeText(t) }
+
 // typeText writes a type so that the names of fields are read back as they are.
 func typeText(t types.Type) string {
 	switch t.Kind {
@@ -293,7 +314,7 @@ func typeText(t types.Type) string {
 	return t.String()
 }
 
-func (p *printer) declaration(head string, cols []Column, sampled bool, key []Name, et *EventTime, from Place) doc {
+func (p *printer) declaration(head string, cols []Column, sampled bool, key []Name, et *EventTime, from func() doc) doc {
 	out := cat{head}
 	if sampled {
 		out = append(out, " COLUMNS SAMPLED")
@@ -346,7 +367,19 @@ func (p *printer) declaration(head string, cols []Column, sampled bool, key []Na
 		}
 		out = append(out, hard{}, p.lead(et.Span.From), d, p.trail(et.Span.To))
 	}
-	return append(out, hard{}, p.place("FROM", from))
+	return append(out, hard{}, from())
+}
+
+// reads is where a stream comes from.
+func (p *printer) reads(s *DeclareStream) doc {
+	if s.History == nil {
+		return p.place("FROM", s.From)
+	}
+	out := cat{p.place("FROM HISTORY", *s.History), hard{}, p.place("THEN", s.From)}
+	if s.Seam != nil {
+		out = append(out, " AT "+PrintExpr(s.Seam))
+	}
+	return out
 }
 
 func (p *printer) place(word string, pl Place) doc {
@@ -425,6 +458,27 @@ func (p *printer) job(j *CreateJob) doc {
 		body = append(body, hard{}, p.lead(j.Set[0].From), "SET", p.options(" ", j.Set))
 	}
 	return append(out, indent{body})
+}
+
+func (p *printer) board(b *CreateBoard) doc {
+	body := cat{}
+	for _, v := range b.Variables {
+		head := cat{p.lead(v.Span.From), "VARIABLE " + nameText(v.Name)}
+		if v.Title != nil {
+			head = append(head, " "+v.Title.sql())
+		}
+		body = append(body, hard{}, head, p.options(" ", v.Options), " AS (", indent{cat{hard{}, p.query(v.Query)}}, hard{}, ")", p.trail(v.Span.To))
+	}
+	for _, x := range b.Panels {
+		head := cat{p.lead(x.Span.From), "PANEL " + x.Title.sql() + " " + keyword(nameText(x.Kind)), p.options(" ", x.Options)}
+		if x.Words != nil {
+			head = append(head, " "+x.Words.sql())
+		} else {
+			head = append(head, " AS (", indent{cat{hard{}, p.query(x.Query)}}, hard{}, ")")
+		}
+		body = append(body, hard{}, head, p.trail(x.Span.To))
+	}
+	return cat{"CREATE " + orReplace(b.Replace) + "BOARD " + nameText(b.Name), p.options(" ", b.Options), indent{body}}
 }
 
 func (p *printer) with(steps []Step) doc {
@@ -583,6 +637,8 @@ func (p *printer) from(f From) doc {
 		out = cat{group{cat{"(", indent{cat{soft, p.block(f.Query)}}, soft, ")"}}}
 	case f.Unnest != nil:
 		out = cat{"UNNEST(", p.expr(f.Unnest, 0), ")"}
+	case f.Job != nil:
+		out = cat{nameText(*f.Job) + "." + nameText(f.Name)}
 	default:
 		out = cat{nameText(f.Name)}
 	}
@@ -663,6 +719,16 @@ func Quoted(name string) string { return nameText(Name{Text: name}) }
 
 // QuotedText writes a text as a literal.
 func QuotedText(s string) string { return quoteText(s) }
+
+// QuotedWords are the words that have to be quoted to be names, in order.
+func QuotedWords() []string {
+	out := slices.AppendSeq(slices.Collect(maps.Keys(reserved)), maps.Keys(special))
+	for u := range units {
+		out = append(out, u, u+"s")
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
 
 // Keywords are the words that begin clauses, and others that stand at fixed places of statements, in upper case, in
 // order: for completion and for colours.

@@ -162,6 +162,11 @@ func (p *parser) from(joined bool) From {
 		p.expect(")", "after the array")
 	default:
 		f.Name = p.name("the stream or step to read")
+		if p.is(".") {
+			p.next()
+			job := f.Name
+			f.Job, f.Name = &job, p.name("the step of the job "+job.Text)
+		}
 	}
 	since := func() {
 		if f.Since == nil && p.accept("since") {

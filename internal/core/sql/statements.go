@@ -97,7 +97,7 @@ func (p *parser) statement() Statement {
 	return nil
 }
 
-var kinds = []string{KindEndpoint, KindStream, KindTable, KindSink, KindTopic, KindView, KindFunction, KindJob}
+var kinds = []string{KindEndpoint, KindStream, KindTable, KindSink, KindTopic, KindView, KindFunction, KindJob, KindBoard}
 
 func plural(ks []string) []string {
 	out := make([]string, len(ks))
@@ -120,8 +120,13 @@ func (p *parser) startMark() Expr {
 			p.fail(n.Span, "fiume job show lists them", "expected the number of a checkpoint, found %s", show(n))
 		}
 		return &CheckpointMark{Ex{p.since(t.From)}, x}
-	case p.is("timestamp"), t.kind == param:
-		return p.operand(7)
+	case p.is("timestamp") && (p.ahead(1).kind == str || p.ahead(1).kind == param), t.kind == param:
+		x := p.operand(7)
+		switch x.(type) {
+		case *Field, *Index: // parts of a time are none
+		default:
+			return x
+		}
 	}
 	p.fail(t.Span, "", "expected BEGINNING, CHECKPOINT n or TIMESTAMP '…', found %s", show(t))
 	return nil
@@ -202,7 +207,15 @@ func (p *parser) declare(from int) Statement {
 			p.try([]string{"from"}, func() { d.Time = p.eventTime() })
 		}
 		p.expect("from", "and the place the stream reads")
+		if p.accept("history") {
+			h := p.place("the place of the history, such as FILES or LAKE,")
+			d.History = &h
+			p.expect("then", "and the place where the stream goes on behind its history")
+		}
 		d.From = p.place("the place, such as TOPIC or FILES,")
+		if d.History != nil && p.accept("at") {
+			d.Seam = p.expr()
+		}
 		d.Stmt = Stmt{p.since(from)}
 		return d
 	case KindTable:
@@ -224,7 +237,7 @@ func (p *parser) declare(from int) Statement {
 	}
 	ks := []string{KindEndpoint, KindStream, KindTable, KindSink}
 	hint := DidYouMean(k.text, ks)
-	if slices.Contains([]string{KindTopic, KindView, KindJob, KindFunction}, k.text) {
+	if slices.Contains([]string{KindTopic, KindView, KindJob, KindFunction, KindBoard}, k.text) {
 		hint = "it lives in Fiume: write CREATE " + strings.ToUpper(k.text)
 	}
 	p.fail(k.Span, hint, "DECLARE takes ENDPOINT, STREAM, TABLE or SINK, found %s", show(k))
@@ -519,18 +532,90 @@ func (p *parser) create(from int) Statement {
 		v.Query = p.query()
 		v.Stmt = Stmt{p.since(from)}
 		return v
+	case KindBoard:
+		return p.createBoard(from, replace)
 	case KindJob:
 		return p.createJob(from, replace)
 	case KindFunction:
 		return p.createFunction(from, replace)
 	}
-	hint := DidYouMean(k.text, []string{KindTopic, KindView, KindJob, KindFunction})
+	hint := DidYouMean(k.text, []string{KindTopic, KindView, KindJob, KindFunction, KindBoard})
 	if slices.Contains([]string{KindEndpoint, KindStream, KindTable, KindSink}, k.text) {
 		hint = "it stands outside Fiume: write DECLARE " + strings.ToUpper(k.text)
 	}
-	p.fail(k.Span, hint, "CREATE takes TOPIC, VIEW, FUNCTION or JOB, found %s", show(k))
+	p.fail(k.Span, hint, "CREATE takes TOPIC, VIEW, FUNCTION, JOB or BOARD, found %s", show(k))
 	return nil
 }
+
+func (p *parser) createBoard(from int, replace bool) Statement {
+	b := &CreateBoard{Replace: replace, Name: p.name("the board's name")}
+	if p.is("(") {
+		b.Options = p.options()
+	}
+	own := map[string]bool{}
+	for p.is("variable") {
+		at := p.next().From
+		v := Variable{Name: p.name("the variable's name")}
+		if own[v.Name.Text] {
+			p.errs.Add(Duplicate, v.Name.Span, "", "the variable %s is there twice", v.Name.Text)
+		}
+		own[v.Name.Text] = true
+		if p.peek().kind == str {
+			title := p.text("the title")
+			v.Title = &title
+		}
+		if p.is("(") {
+			v.Options = p.options()
+		}
+		v.Query, v.Inner = p.within("the query of what can be chosen")
+		v.Span = p.since(at)
+		b.Variables = append(b.Variables, v)
+	}
+	p.own = own
+	defer func() { p.own = nil }()
+	for p.is("panel") {
+		at := p.next().From
+		x := Panel{Title: p.text("the panel's title, in quotes,")}
+		x.Kind = p.anyName("what the panel shows: " + strings.ToUpper(strings.Join(PanelKinds, ", ")))
+		if p.is("(") {
+			x.Options = p.options()
+		}
+		if x.Kind.Text == PanelText {
+			words := p.text("the words, in quotes,")
+			x.Words = &words
+		} else {
+			x.Query, x.Inner = p.within("the panel's query")
+		}
+		x.Span = p.since(at)
+		b.Panels = append(b.Panels, x)
+	}
+	if p.is("variable") {
+		p.fail(p.peek().Span, "", "variables stand before the first panel")
+	}
+	if len(b.Panels) == 0 {
+		t := p.peek()
+		p.fail(t.Span, "write PANEL 'Reads' NUMBER AS (SELECT …)", "a board has a panel at least, found %s", show(t))
+	}
+	b.Stmt = Stmt{p.since(from)}
+	return b
+}
+
+// within reads AS (query).
+func (p *parser) within(what string) (q *Query, inner Span) {
+	p.expect("as", "and "+what+" in parentheses")
+	inner.From = p.peek().To
+	p.expect("(", "and "+what)
+	q = p.query()
+	inner.To = p.peek().From
+	p.expect(")", "behind "+what)
+	return q, inner
+}
+
+// PanelText is the kind of a panel of words, PanelKinds are all kinds.
+const PanelText = "text"
+
+// PanelKinds are what panels show.
+var PanelKinds = []string{"series", "bars", "number", "table", "heat", "histogram", "states", "map", "areas", PanelText}
 
 func (p *parser) createFunction(from int, replace bool) Statement {
 	f := &CreateFunction{Replace: replace, Name: p.name("the function's name")}
@@ -560,7 +645,7 @@ func (p *parser) createJob(from int, replace bool) Statement {
 	}
 	if j.Short {
 		q := p.selectBlock()
-		j.Steps = append(j.Steps, Step{j.Name, q, q.Span})
+		j.Steps = append(j.Steps, Step{j.Name, q, q.Span, q.Span})
 	}
 	for p.is("route") {
 		p.try([]string{"route", "set"}, func() { j.Routes = append(j.Routes, p.route(j.Short, j.Name)) })
@@ -587,6 +672,7 @@ func (p *parser) with() (out []Step) {
 		s := Step{Name: p.name("the step's name")}
 		p.expect("as", "and the step's query")
 		p.expect("(", "before the step's query")
+		s.Inner.From = p.toks[p.pos-1].To
 		p.try([]string{")"}, func() {
 			s.Query = p.selectBlock()
 			if !p.is(")") {
@@ -594,7 +680,7 @@ func (p *parser) with() (out []Step) {
 				p.fail(t.Span, clauseHint(t), "expected ) after the step's query, found %s", show(t))
 			}
 		})
-		p.next()
+		s.Inner.To = p.next().From
 		s.Span = p.since(from)
 		out = append(out, s)
 		if !p.accept(",") {

@@ -28,6 +28,7 @@ const (
 	KindView     = "view"
 	KindJob      = "job"
 	KindFunction = "function"
+	KindBoard    = "board"
 )
 
 type (
@@ -42,7 +43,7 @@ type (
 		Options []Option
 	}
 
-	// DeclareStream is DECLARE STREAM name (columns) [EVENT TIME …] FROM place 'address' (options).
+	// DeclareStream is DECLARE STREAM name (columns) [EVENT TIME …] FROM [HISTORY place 'address' (options) THEN] place 'address' (options) [AT time].
 	DeclareStream struct {
 		Stmt
 		Replace bool
@@ -50,7 +51,9 @@ type (
 		Columns []Column // nil: the place tells them
 		Sampled bool     // COLUMNS SAMPLED
 		Time    *EventTime
+		History *Place // what is read before From; nil: nothing
 		From    Place
+		Seam    Expr // with History: the event time at which From takes over; nil: none is said
 	}
 
 	// DeclareTable is DECLARE TABLE: as a stream, with a key.
@@ -94,6 +97,16 @@ type (
 		Replace bool
 		Name    Name
 		Query   *Query
+	}
+
+	// CreateBoard is CREATE BOARD name (options) VARIABLE … PANEL … PANEL ….
+	CreateBoard struct {
+		Stmt
+		Replace   bool
+		Name      Name
+		Options   []Option
+		Variables []Variable
+		Panels    []Panel
 	}
 
 	// CreateFunction is CREATE FUNCTION name(a T, …) RETURNS T LANGUAGE javascript AS 'code'.
@@ -233,10 +246,32 @@ type Option struct {
 	Span
 }
 
+// Panel is PANEL 'title' kind (options) AS (query), or PANEL 'title' TEXT 'words'.
+type Panel struct {
+	Title   Text
+	Kind    Name
+	Options []Option
+	Words   *Text  // of TEXT; nil: there is a query
+	Query   *Query // nil: there are words
+	Inner   Span   // between the parentheses of the query
+	Span    Span
+}
+
+// Variable is VARIABLE name 'title' (options) AS (query): what whoever looks at a board chooses, and panels read as :name.
+type Variable struct {
+	Name    Name
+	Title   *Text // nil: it is called like its name
+	Options []Option
+	Query   *Query
+	Inner   Span // between the parentheses of the query
+	Span    Span
+}
+
 // Step is one WITH step.
 type Step struct {
 	Name  Name
 	Query *Select
+	Inner Span // between the parentheses, or the query's place where there are none
 	Span  Span
 }
 
@@ -288,9 +323,10 @@ type Item struct {
 	Span
 }
 
-// From is what a query reads: a name, a query in parentheses, or UNNEST of an array.
+// From is what a query reads: a name, a step of a job, a query in parentheses, or UNNEST of an array.
 type From struct {
 	Name    Name
+	Job     *Name // job.step: the rows of a running job's step as they stand; nil for others
 	Query   *Select
 	Unnest  Expr
 	Alias   *Name
@@ -298,6 +334,14 @@ type From struct {
 	Since   Expr   // nil: the default; a NowMark, a BeginningMark, a timestamp or a duration
 	AsOf    Expr   // of a joined table: nil, a NowMark or an expression
 	Span
+}
+
+// Read is the name of what is read; of a step of a job with the job's before it.
+func (f From) Read() string {
+	if f.Job != nil {
+		return f.Job.Text + "." + f.Name.Text
+	}
+	return f.Name.Text
 }
 
 // Join is one JOIN behind FROM.
@@ -584,6 +628,25 @@ func (s *Select) Walk(block func(*Select), expr func(Expr)) {
 	}
 }
 
+// JobSteps are the inputs of a query, and of all inside it, that are steps of jobs.
+func (q *Query) JobSteps() (out []From) {
+	block := func(b *Select) {
+		if b.From.Job != nil {
+			out = append(out, b.From)
+		}
+		for _, j := range b.Joins {
+			if j.With.Job != nil {
+				out = append(out, j.With)
+			}
+		}
+	}
+	for _, s := range q.With {
+		s.Query.Walk(block, func(Expr) {})
+	}
+	q.Body.Walk(block, func(Expr) {})
+	return out
+}
+
 // WalkExpr calls f for an expression and all below it. It does not go into queries.
 func WalkExpr(e Expr, f func(Expr)) {
 	if e == nil {
@@ -665,6 +728,8 @@ func KindOf(st Statement) string {
 		return "declare sink"
 	case *CreateView:
 		return "create view"
+	case *CreateBoard:
+		return "create board"
 	case *CreateFunction:
 		return "create function"
 	case *CreateTopic:
@@ -703,6 +768,8 @@ func NameOf(st Statement) string {
 	case *DeclareSink:
 		return st.Name.Text
 	case *CreateView:
+		return st.Name.Text
+	case *CreateBoard:
 		return st.Name.Text
 	case *CreateFunction:
 		return st.Name.Text

@@ -99,6 +99,7 @@ func (b *Base) JobOpener(name string) *connect.Opener {
 	o := b.Opener()
 	o.Spools = filepath.Join(b.Dir, StateDir(name), "spools")
 	o.Writer = fmt.Sprintf("job %s of service %s", name, b.Identity)
+	o.Did = func(to, what, detail string) { b.Note("job "+name, what, to, detail) }
 	return o
 }
 

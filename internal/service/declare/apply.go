@@ -160,6 +160,8 @@ func (s *Definitions) prepare(ctx context.Context, actor string, script *sql.Scr
 		return s.define(ctx, actor, st, src, sql.KindSink, st.Name, st.Replace, cat, errs, made)
 	case *sql.CreateView:
 		return s.define(ctx, actor, st, src, sql.KindView, st.Name, st.Replace, cat, errs, made)
+	case *sql.CreateBoard:
+		return s.define(ctx, actor, st, src, sql.KindBoard, st.Name, st.Replace, cat, errs, made)
 	case *sql.CreateFunction:
 		return s.define(ctx, actor, st, src, sql.KindFunction, st.Name, st.Replace, cat, errs, made)
 	case *sql.DeclareTable:
@@ -299,7 +301,7 @@ func (s *Definitions) define(ctx context.Context, actor string, st sql.Statement
 	switch {
 	case had:
 		made.wouldNote(kind, name.Text, "replaced", note)
-	case kind == sql.KindView || kind == sql.KindFunction:
+	case kind == sql.KindView || kind == sql.KindFunction || kind == sql.KindBoard:
 		made.would(kind, name.Text, "created")
 	default:
 		made.wouldNote(kind, name.Text, "declared", note)
@@ -315,7 +317,7 @@ func (s *Definitions) define(ctx context.Context, actor string, st sql.Statement
 			return Outcome{}, err
 		}
 		done := "declared"
-		if kind == sql.KindView || kind == sql.KindFunction {
+		if kind == sql.KindView || kind == sql.KindFunction || kind == sql.KindBoard {
 			done = "created"
 		}
 		if s.nowDefined(next, kind, name.Text, src) {

@@ -2,7 +2,6 @@ package declare_test
 
 import (
 	"errors"
-	"fiume/internal/connect"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -11,6 +10,8 @@ import (
 	"sync"
 	"testing"
 
+	"fiume/internal/connect"
+	"fiume/internal/core/sql"
 	"fiume/internal/service/base"
 	"fiume/internal/service/declare"
 	"fiume/internal/service/servicetest"
@@ -313,12 +314,12 @@ func TestCheck(t *testing.T) {
 	if _, err := p.Definitions.Formatted(script("select from;")); err == nil {
 		t.Error("a text that cannot be read is laid out")
 	}
-	for _, c := range []declare.Column{{Name: "a", Type: "ARRAY(ROW(x BIGINT))"}, {Name: "b", Type: "DECIMAL(9, 2)"}} {
-		if f, err := declare.FieldsOf([]declare.Column{c}); err != nil || f[0].Type.String() != c.Type {
+	for _, c := range []base.Column{{Name: "a", Type: "ARRAY(ROW(x BIGINT))"}, {Name: "b", Type: "DECIMAL(9, 2)"}} {
+		if f, err := declare.FieldsOf([]base.Column{c}); err != nil || f[0].Type.String() != c.Type {
 			t.Errorf("%+v: %+v %v", c, f, err)
 		}
 	}
-	if _, err := declare.FieldsOf([]declare.Column{{Name: "a", Type: "NUMBER"}}); !errors.Is(err, base.ErrRefused) {
+	if _, err := declare.FieldsOf([]base.Column{{Name: "a", Type: "NUMBER"}}); !errors.Is(err, base.ErrRefused) {
 		t.Error(err)
 	}
 	p.Refused("SELECT chip FROM reads;", "a bare SELECT is a live query")
@@ -392,6 +393,55 @@ func TestAlterTopic(t *testing.T) {
 	p.Refused("ALTER TOPIC reads (PARTITIONS 3);", "their messages would be gone")
 	p.Refused("ALTER TOPIC reeds (PARTITIONS 9);", "did you mean 'reads'")
 	p.Refused("ALTER TOPIC reads (RETAIN 1 DAY);", "has no option RETAIN")
+	p.Refused("DECLARE ENDPOINT pond LAKE '/tmp/pond'; DECLARE SINK k TO LAKE 'a.b' VIA pond (FORMAT delta);", "LAKE has no option FORMAT", "it stands in DECLARE ENDPOINT … LAKE")
 	p.Refused("ALTER TOPIC reads (PARTITIONS 1001);", "1 to 1000")
 	p.Refused("ALTER STREAM reads;", "expected TOPIC")
+}
+
+// TestDraw: a text and its drawing come with what is known of each step, also of what the text itself declares; what is wrong with one is said of it, and of those behind it in
+// other words.
+func TestDraw(t *testing.T) {
+	p := servicetest.New(t)
+	p.Apply(`CREATE TOPIC reads; DECLARE STREAM reads (chip VARCHAR, rssi DOUBLE, device ROW(serial VARCHAR), at TIMESTAMP) EVENT TIME at FROM TOPIC 'reads';`)
+	d, err := p.Definitions.Draw(`DECLARE TABLE people (chip VARCHAR PRIMARY KEY, name VARCHAR) FROM TOPIC 'reads'; DECLARE SINK out TO TOPIC 'reads';
+		create job j with a as (select r.chip, p.name, r.rssi from reads r left join people p on p.chip = r.chip), b as (select nme from a), c as (select chip, rssi as power from a) route c to out;`, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !strings.Contains(d.SQL, "CREATE JOB j\n") || len(d.Steps) != 3 || len(d.Sources) != 2 || fmt.Sprint(d.Sinks) != "[out]" {
+		t.Fatalf("%+v", d)
+	}
+	if c := d.Steps[0].Columns; fmt.Sprint(c) != "[{chip VARCHAR} {name VARCHAR} {rssi DOUBLE}]" {
+		t.Errorf("%v", c)
+	}
+	if x := d.Steps[1]; !strings.Contains(x.Problem, `unknown column "nme"`) || !strings.Contains(x.Problem, "did you mean") || len(x.Columns) != 0 {
+		t.Errorf("%+v", x)
+	}
+	if c := d.Steps[2].Columns; fmt.Sprint(c) != "[{chip VARCHAR} {power DOUBLE}]" {
+		t.Errorf("%v", c)
+	}
+	// The drawing, changed and sent back.
+	d.Drawing.Steps[0].Query, d.Drawing.Steps[0].Blocks[0].Where = "", []sql.Condition{{Expr: "r.rssi > 'x'"}}
+	if d, err = p.Definitions.Draw("", d.Drawing); err != nil {
+		t.Fatal(err)
+	}
+	if !strings.Contains(d.SQL, "WHERE r.rssi > 'x'") || d.Steps[0].Problem == "" || d.Steps[2].Problem != "the step a before it is not right yet" {
+		t.Errorf("%s\n%+v", d.SQL, d.Steps)
+	}
+	d.Drawing.Steps[0].Query, d.Drawing.Steps[0].Blocks[0].Where = "", []sql.Condition{{Expr: "r.rssi >"}}
+	if _, err = p.Definitions.Draw("", d.Drawing); !errors.Is(err, base.ErrRefused) || !strings.Contains(err.Error(), "the step a: the condition 1") {
+		t.Error(err)
+	}
+	if _, err = p.Definitions.Draw("WITH a AS (SELECT chip FROM reads)"+strings.Repeat(", a AS (SELECT chip FROM reads)", 1000)+" SELECT * FROM a;", nil); !errors.Is(err, base.ErrRefused) {
+		t.Error(err)
+	}
+	if _, err = p.Definitions.Draw("SELECT chip FROM", nil); err == nil {
+		t.Error("half a text was drawn")
+	}
+	if d, err = p.Definitions.Draw("", nil); err != nil || len(d.Steps) != 0 || d.Sources[0].Name != "reads" {
+		t.Errorf("%+v %v", d, err)
+	}
+	if c := d.Sources[0].Columns; fmt.Sprint(c[2:4]) != "[{device ROW(serial VARCHAR)} {device.serial VARCHAR}]" {
+		t.Errorf("%v", c)
+	}
 }

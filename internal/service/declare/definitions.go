@@ -51,20 +51,19 @@ func (s *Definitions) usersOf(cat *plan.Catalog, kind, name string, dropped map[
 	}
 	uses := func(p *plan.Plan) bool {
 		for _, o := range p.Ops {
-			var via, schemas *plan.Endpoint
-			var address, n, k string
-			own := false
+			var n, k string
+			needs, topic := false, false
 			switch {
 			case o.OfTable != nil:
-				via, schemas, own, address, n, k = o.OfTable.Via, o.OfTable.Schemas, o.OfTable.OwnTopics, o.OfTable.Address, o.OfTable.Name, sql.KindTable
+				needs, topic, n, k = o.OfTable.Uses(name), o.OfTable.HasOwnTopic(name), o.OfTable.Name, sql.KindTable
 			case o.Stream != nil:
-				via, schemas, own, address, n, k = o.Stream.Via, o.Stream.Schemas, o.Stream.OwnTopics, o.Stream.Address, o.Stream.Name, sql.KindStream
+				needs, topic, n, k = o.Stream.Uses(name), o.Stream.HasOwnTopic(name), o.Stream.Name, sql.KindStream
 			case o.Sink != nil:
-				via, schemas, own, address, n, k = o.Sink.Via, o.Sink.Schemas, o.Sink.OwnTopics, o.Sink.Address, o.Sink.Name, sql.KindSink
+				needs, topic, n, k = named(o.Sink.Via, name) || named(o.Sink.Schemas, name), o.Sink.OwnTopics && o.Sink.Address == name, o.Sink.Name, sql.KindSink
 			default:
 				continue
 			}
-			if k == kind && n == name || kind == sql.KindEndpoint && (named(via, name) || named(schemas, name)) || kind == sql.KindTopic && own && address == name {
+			if k == kind && n == name || kind == sql.KindEndpoint && needs || kind == sql.KindTopic && topic {
 				return true
 			}
 		}
@@ -94,12 +93,12 @@ func (s *Definitions) usersOf(cat *plan.Catalog, kind, name string, dropped map[
 			}
 		}
 		for n, t := range cat.Tables {
-			if named(t.Via, name) || named(t.Schemas, name) {
+			if t.Uses(name) {
 				out = append(out, "the table "+n)
 			}
 		}
 		for n, t := range cat.Streams {
-			if named(t.Via, name) || named(t.Schemas, name) {
+			if t.Uses(name) {
 				out = append(out, "the stream "+n)
 			}
 		}
@@ -107,6 +106,25 @@ func (s *Definitions) usersOf(cat *plan.Catalog, kind, name string, dropped map[
 		for n, v := range cat.Views {
 			if n != name && readsView(own, append(slices.Clone(v.Query.With), sql.Step{Query: v.Query.Body}), name, nil) {
 				out = append(out, "the view "+n)
+			}
+		}
+	}
+	if kind != sql.KindTopic && kind != sql.KindEndpoint {
+		for n, b := range cat.Boards {
+			reads := func(text string, values plan.Values) bool {
+				script, err := sql.Read(n, text)
+				if text == "" || err != nil {
+					return false
+				}
+				q := script.Statements[0].(*sql.Query)
+				p := own.Standing(q, plan.Look{Values: values}, &sql.Errors{Text: text})
+				return p != nil && uses(p) || readsView(own, append(slices.Clone(q.With), sql.Step{Query: q.Body}), name, nil)
+			}
+			if slices.ContainsFunc(b.Panels, func(x plan.Panel) bool {
+				values, err := b.Values(&x, nil)
+				return err == nil && reads(x.SQL, values)
+			}) || slices.ContainsFunc(b.Variables, func(v plan.Variable) bool { return reads(v.SQL, nil) }) {
+				out = append(out, "the board "+n)
 			}
 		}
 	}
@@ -346,6 +364,7 @@ type DefinitionDetail struct {
 	Definition
 	Place     string             `json:"place,omitempty"`
 	Address   string             `json:"address,omitempty"`
+	History   string             `json:"history,omitempty" doc:"of a stream: the place that is read before this one"`
 	Via       string             `json:"via,omitempty"`
 	Topic     string             `json:"topic,omitempty" doc:"the built-in topic that it reads or writes, if it is one"`
 	EventTime string             `json:"event_time,omitempty" doc:"the column; of streams and tables without one it is the time of arrival"`
@@ -398,6 +417,12 @@ func (s *Definitions) Get(name string) (*DefinitionDetail, error) {
 		out.Place, out.Address, out.EventTime, out.Delay, via = st.Place, st.Address, st.TimeIs, st.Delay, st.Via
 		if st.OwnTopics {
 			out.Topic = st.Address
+		}
+		if h := st.History; h != nil {
+			out.History = fmt.Sprintf("%s %s", h.Place, h.Address)
+			if h.Via != nil {
+				out.History += " via " + h.Via.Name
+			}
 		}
 		if d := s.samples.Drifted(name); d != nil {
 			out.Drift = d

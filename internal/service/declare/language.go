@@ -24,7 +24,7 @@ type Statement struct {
 	Name   string            `json:"name,omitempty"`
 	Line   int               `json:"line"`
 	Column int               `json:"column"`
-	Fields []Column          `json:"fields,omitempty" doc:"of a SELECT: the columns of its result"`
+	Fields []base.Column     `json:"fields,omitempty" doc:"of a SELECT: the columns of its result"`
 	Plan   *plan.Explanation `json:"plan,omitempty" doc:"of a SELECT and of a job: how it would run"`
 }
 
@@ -40,10 +40,11 @@ func (s *Definitions) Check(in Script) *Checked {
 		x.Line, x.Column = places.Of(st.At().From)
 		switch st := st.(type) {
 		case *sql.Query:
-			if p := cat.Query(st, errs); p != nil {
+			cat := s.withSteps(st, cat, errs)
+			if p, _ := cat.Asked(st, errs); p != nil {
 				x.Plan = p.Explain(0)
 				for _, f := range p.Outputs()[0].Fields {
-					x.Fields = append(x.Fields, Column{f.Name, f.Type.String()})
+					x.Fields = append(x.Fields, base.Column{Name: f.Name, Type: f.Type.String()})
 				}
 			}
 		case *sql.CreateJob:
@@ -67,6 +68,29 @@ func (s *Definitions) Check(in Script) *Checked {
 	return out
 }
 
+// withSteps adds what a query reads of the steps of jobs to a copy of the catalogue.
+func (s *Definitions) withSteps(q *sql.Query, cat *plan.Catalog, errs *sql.Errors) *plan.Catalog {
+	for i, f := range q.JobSteps() {
+		if i == 0 {
+			cat = cat.Clone()
+			if _, now := q.Until.(*sql.NowMark); !now {
+				errs.Add(sql.WrongPlace, f.Span, "write UNTIL NOW at the end of the query", "the rows of a job's step are given as they stand, and not as they come")
+			}
+		}
+		if cat.Tables[f.Read()] != nil {
+			continue
+		}
+		fields, err := s.jobs.StepFields(f.Job.Text, f.Name.Text)
+		if err == nil {
+			err = cat.Present(f.Read(), fields)
+		}
+		if err != nil {
+			errs.Add(sql.UnknownName, f.Span, "", "%s", err)
+		}
+	}
+	return cat
+}
+
 // Formatted lays a text out.
 func (s *Definitions) Formatted(in Script) (string, error) {
 	script, err := sql.Parse(in.File, in.SQL, nil)
@@ -78,9 +102,9 @@ func (s *Definitions) Formatted(in Script) (string, error) {
 
 // Named is something that can be named in a text: for completion.
 type Named struct {
-	Name    string   `json:"name"`
-	Kind    string   `json:"kind" doc:"stream, table, view, sink, endpoint, topic, job, function"`
-	Columns []Column `json:"columns" doc:"of streams, tables and views"`
+	Name    string        `json:"name"`
+	Kind    string        `json:"kind" doc:"stream, table, view, sink, endpoint, topic, job, function"`
+	Columns []base.Column `json:"columns" doc:"of streams, tables and views"`
 }
 
 // Words are what completion and colours need: the keywords, and everything that has a name.
@@ -93,51 +117,24 @@ type Words struct {
 // Words gives the words of the language, and the names there are.
 func (s *Definitions) Words() *Words {
 	cat := s.Current()
-	out := &Words{Keywords: sql.Keywords(), Names: []Named{}, Patterns: patterns(cat)}
-	columns := func(fields []types.Field) []Column {
-		list := []Column{}
-		for _, f := range fields {
-			list = append(list, Column{f.Name, f.Type.String()})
-			if f.Type.Kind == types.Row {
-				for _, k := range f.Type.Fields {
-					list = append(list, Column{f.Name + "." + k.Name, k.Type.String()})
-				}
-			}
-		}
-		return list
-	}
-	for _, n := range slices.Sorted(maps.Keys(cat.Streams)) {
-		out.Names = append(out.Names, Named{n, sql.KindStream, columns(cat.Streams[n].Shown())})
-	}
-	for _, n := range slices.Sorted(maps.Keys(cat.Tables)) {
-		out.Names = append(out.Names, Named{n, sql.KindTable, columns(cat.Tables[n].Shown())})
-	}
-	for _, n := range slices.Sorted(maps.Keys(cat.Views)) {
-		v := Named{n, sql.KindView, []Column{}}
-		if q, err := sql.Parse("view", "SELECT * FROM "+sql.Quoted(n)+";", nil); err == nil {
-			if p := cat.Query(q.Statements[0].(*sql.Query), &sql.Errors{}); p != nil {
-				v.Columns = columns(p.Outputs()[0].Fields)
-			}
-		}
-		out.Names = append(out.Names, v)
-	}
+	out := &Words{Keywords: sql.Keywords(), Names: sourcesOf(cat), Patterns: patterns(cat)}
 	for _, n := range slices.Sorted(maps.Keys(cat.Sinks)) {
-		out.Names = append(out.Names, Named{n, sql.KindSink, []Column{}})
+		out.Names = append(out.Names, Named{n, sql.KindSink, []base.Column{}})
 	}
 	for _, n := range slices.Sorted(maps.Keys(cat.Endpoints)) {
-		out.Names = append(out.Names, Named{n, sql.KindEndpoint, []Column{}})
+		out.Names = append(out.Names, Named{n, sql.KindEndpoint, []base.Column{}})
 	}
 	for _, n := range s.jobs.List() {
-		out.Names = append(out.Names, Named{n.Name, sql.KindJob, []Column{}})
+		out.Names = append(out.Names, Named{n.Name, sql.KindJob, []base.Column{}})
 	}
 	for _, t := range s.TopicLog.Topics() {
-		out.Names = append(out.Names, Named{t.Name, sql.KindTopic, []Column{}})
+		out.Names = append(out.Names, Named{t.Name, sql.KindTopic, []base.Column{}})
 	}
 	return out
 }
 
 // FieldsOf reads the types of columns.
-func FieldsOf(columns []Column) ([]types.Field, error) {
+func FieldsOf(columns []base.Column) ([]types.Field, error) {
 	var out []types.Field
 	for _, c := range columns {
 		probe, err := sql.Parse("type", "DECLARE STREAM x (c "+c.Type+") FROM TOPIC 'x';", nil)
@@ -147,10 +144,4 @@ func FieldsOf(columns []Column) ([]types.Field, error) {
 		out = append(out, types.Field{Name: c.Name, Type: probe.Statements[0].(*sql.DeclareStream).Columns[0].Type})
 	}
 	return out, nil
-}
-
-// Column is a result column of a query.
-type Column struct {
-	Name string `json:"name"`
-	Type string `json:"type"`
 }

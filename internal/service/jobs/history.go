@@ -78,6 +78,24 @@ func (s *Jobs) KeepHistory(ctx context.Context) {
 	}
 }
 
+// recentPoints is how many points are told beside a job.
+const recentPoints = 60
+
+// recent gives how many messages were read a second in the newest points, and the newest of these.
+func (j *Job) recent() ([]float64, Point) {
+	j.watching.Lock()
+	defer j.watching.Unlock()
+	ps := j.watched.points
+	rates := []float64{}
+	if len(ps) == 0 {
+		return rates, Point{}
+	}
+	for _, p := range ps[max(0, len(ps)-recentPoints):] {
+		rates = append(rates, p.In)
+	}
+	return rates, ps[len(ps)-1]
+}
+
 // Look gathers what jobs have set aside since the last look, and with point notes how fast they are.
 func (s *Jobs) Look(now time.Time, point bool) {
 	var aside []catalog.SetAside

@@ -164,6 +164,9 @@ type JobInfo struct {
 	Late    int64     `json:"late"`
 	Rejects int64     `json:"rejected"`
 	Lost    int64     `json:"lost,omitempty" doc:"messages that were damaged, or removed by retention, before they were read"`
+	Left    int64     `json:"left" doc:"messages that wait to be read"`
+	Lag     float64   `json:"lag" doc:"how far the watermark lies behind the newest event, seconds"`
+	Recent  []float64 `json:"recent" doc:"messages read a second over the last five minutes, the newest last"`
 }
 
 // JobDetail is all there is to know of a job.
@@ -323,9 +326,10 @@ func (s *Jobs) PlanOf(src string) (*plan.Plan, error) { return PlanIn(s.Current(
 // Info says what the job does now.
 func (j *Job) Info() JobInfo {
 	st, _, _ := j.Status()
+	recent, newest := j.recent()
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	i := JobInfo{Name: j.row.Name, State: j.row.State, Since: j.since, Reason: j.reason, Version: j.row.Version}
+	i := JobInfo{Recent: recent, Left: newest.Left, Lag: newest.Lag, Name: j.row.Name, State: j.row.State, Since: j.since, Reason: j.reason, Version: j.row.Version}
 	for _, x := range st.Splits {
 		if h := x.Holds; h != nil && i.State == StateRunning {
 			i.Reason = fmt.Sprintf("waits for %s, which has had no row for %s", x.Split, lengthText(h.Silent))

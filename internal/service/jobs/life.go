@@ -105,7 +105,9 @@ const mostFaults = 3
 func (j *Job) retry(ctx context.Context) {
 	wait := firstRetry
 	for tries, faults := 1, 0; ; tries++ {
-		j.set(stateStarting, "")
+		if tries == 1 { // afterwards it goes on saying why it tries again, until it runs
+			j.set(stateStarting, "")
+		}
 		began := time.Now()
 		err := j.once(ctx)
 		switch {

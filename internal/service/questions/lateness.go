@@ -76,7 +76,7 @@ func (s *Questions) Lateness(ctx context.Context, name, since string) (*Lateness
 	if st.Times {
 		q += " UNTIL NOW"
 	}
-	live, err := s.Query(declare.Script{File: "lateness", SQL: q + ";"})
+	live, err := s.Query(ctx, declare.Script{File: "lateness", SQL: q + ";"})
 	if err != nil {
 		return nil, err
 	}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"time"
 
+	"fiume/internal/connect/recorded"
 	"fiume/internal/connect/rows"
 	"fiume/internal/connect/text"
 	"fiume/internal/core/flow"
@@ -36,13 +37,15 @@ func New(b *base.Base, topics *topics.Topics, samples *samples.Samples, jobs *jo
 
 // LiveQuery is a bound query that can be run.
 type LiveQuery struct {
-	Columns []declare.Column
+	Columns []base.Column
 	s       *Questions
 	plan    *plan.Plan
+	given   map[string][]recorded.Message // the rows of steps of jobs, by job.step
+	stands  bool                          // the rows that stand at the end are wanted
 }
 
 // Query binds a bare SELECT. in.Begin is where topics are read from that do not say so; "" is now.
-func (s *Questions) Query(in declare.Script) (*LiveQuery, error) {
+func (s *Questions) Query(ctx context.Context, in declare.Script) (*LiveQuery, error) {
 	script, err := sql.Parse(in.File, in.SQL, in.Params)
 	if err != nil {
 		return nil, err
@@ -57,7 +60,12 @@ func (s *Questions) Query(in declare.Script) (*LiveQuery, error) {
 		errs.Add(sql.WrongPlace, script.Statements[0].At(), "send it with fiume apply", "expected a SELECT")
 		return nil, errs.Err()
 	}
-	p := s.Current().Query(q, errs)
+	cat := s.Current()
+	given, err := s.present(ctx, q, &cat, errs)
+	if err != nil {
+		return nil, err
+	}
+	p, stands := cat.Asked(q, errs)
 	if err := errs.Err(); err != nil {
 		return nil, err
 	}
@@ -72,9 +80,9 @@ func (s *Questions) Query(in declare.Script) (*LiveQuery, error) {
 			}
 		}
 	}
-	out := &LiveQuery{s: s, plan: p}
+	out := &LiveQuery{s: s, plan: p, given: given, stands: stands}
 	for _, f := range p.Outputs()[0].Fields {
-		out.Columns = append(out.Columns, declare.Column{Name: f.Name, Type: f.Type.String()})
+		out.Columns = append(out.Columns, base.Column{Name: f.Name, Type: f.Type.String()})
 	}
 	return out, nil
 }
@@ -119,14 +127,21 @@ func (q *LiveQuery) Run(ctx context.Context, each func(row []byte) error, aside 
 	o := q.s.Opener()
 	o.Live = true
 	limit := q.plan.Outputs()[0].Limit
-	o.Rows = &rows.Sink{Format: "json", Limit: limit, Each: each}
 	if limit == 0 {
 		return flow.Status{}, nil, nil
 	}
-	if err := o.Check(ctx, q.plan); err != nil {
-		return flow.Status{}, nil, base.Errorf(base.ErrRefused, "%s", err)
+	sink := &rows.Sink{Format: "json", Limit: limit, Each: each}
+	o.Rows = sink
+	standing := &rows.Capture{Limit: mostStanding}
+	if q.stands {
+		o.Rows = standing
 	}
-	run, err := flow.New(q.plan, o, q.s.Asked(flow.Options{Describe: text.Describe, Parallelism: 1}))
+	if q.given == nil {
+		if err := o.Check(ctx, q.plan); err != nil {
+			return flow.Status{}, nil, base.Errorf(base.ErrRefused, "%s", err)
+		}
+	}
+	run, err := flow.New(q.plan, &givenOpener{o, q.given}, q.s.Asked(flow.Options{Describe: text.Describe, Parallelism: 1}))
 	if err != nil {
 		return flow.Status{}, nil, err
 	}
@@ -159,6 +174,11 @@ func (q *LiveQuery) Run(ctx context.Context, each func(row []byte) error, aside 
 	}
 	if ctx.Err() != nil && errors.Is(err, context.Cause(ctx)) {
 		err = nil
+	} else if q.stands && err == nil {
+		err = giveAll(standing, limit, each)
+	}
+	if errors.Is(err, rows.ErrTooMany) {
+		err = base.Errorf(base.ErrRefused, "more than %d rows stand in the result; keep some with WHERE, or put them together with GROUP BY", mostStanding)
 	}
 	return run.Status(), run.Samples(), err
 }

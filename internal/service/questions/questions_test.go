@@ -140,7 +140,7 @@ func TestQuery(t *testing.T) {
 	p := day(t)
 	run := func(text string) (rows []string, last questions.QueryAside) {
 		t.Helper()
-		q, err := p.Questions.Query(script(text))
+		q, err := p.Questions.Query(t.Context(), script(text))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -168,7 +168,7 @@ func TestQuery(t *testing.T) {
 	if _, aside := run(strings.Replace(counting, "FROM reads", "FROM reads SINCE BEGINNING", 1) + " UNTIL NOW;"); aside.Late != 1 {
 		t.Errorf("%+v", aside)
 	}
-	q, err := p.Questions.Query(declare.Script{SQL: "SELECT chip FROM reads;", Begin: "BEGINNING"})
+	q, err := p.Questions.Query(t.Context(), declare.Script{SQL: "SELECT chip FROM reads;", Begin: "BEGINNING"})
 	if err != nil || len(q.Columns) != 1 || q.Columns[0].Type != "VARCHAR" || len(q.Fields()) != 1 {
 		t.Fatal(q, err)
 	}
@@ -187,10 +187,10 @@ func TestQuery(t *testing.T) {
 		t.Errorf("a query whose rows nobody takes ends with %v", err)
 	}
 	for text, says := range map[string]string{"SELECT chip FROM reads; SELECT mat FROM reads;": "expected one SELECT, found 2 statements", "DROP STREAM reads;": "send it with fiume apply", "SELECT nothing FROM reads;": "nothing", "": "found 0 statements"} {
-		_, err := p.Questions.Query(script(text))
+		_, err := p.Questions.Query(t.Context(), script(text))
 		p.Says(err, says)
 	}
-	_, err = p.Questions.Query(declare.Script{SQL: "SELECT chip FROM reads;", Begin: "yesterday"})
+	_, err = p.Questions.Query(t.Context(), declare.Script{SQL: "SELECT chip FROM reads;", Begin: "yesterday"})
 	p.Says(err, "begin: ")
 }
 

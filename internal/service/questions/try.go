@@ -18,12 +18,14 @@ import (
 	"time"
 
 	"fiume/internal/connect"
+	"fiume/internal/connect/contract"
 	"fiume/internal/connect/recorded"
 	"fiume/internal/connect/rows"
 	"fiume/internal/connect/text"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
+	"fiume/internal/core/types"
 	"fiume/internal/service/base"
 	"fiume/internal/service/declare"
 	"fiume/internal/service/samples"
@@ -31,19 +33,27 @@ import (
 	"fiume/internal/trial"
 )
 
-// RowsOf gives rows of a stream, table or view: of one over a topic the newest, of others the first.
+// RowsOf gives rows of a stream, table or view, or those that a sink holds: of one over a topic the newest, of others the first.
 func (s *Questions) RowsOf(ctx context.Context, name string, n int) (*TryResult, error) {
 	ctx, answered, err := s.Ask(ctx)
 	if err != nil {
 		return nil, err
 	}
 	defer answered()
-	t, err := s.bindTry(declare.Script{File: name, SQL: "SELECT * FROM " + sql.Quoted(name) + ";"})
+	var t *tryable
+	if k := s.Current().Sinks[name]; k != nil {
+		if _, ok := connect.Of(k.Place).(contract.Rereader); !ok {
+			return s.sampled(ctx, k, n)
+		}
+		t, err = s.rereading(k)
+	} else {
+		t, err = s.bindTry(declare.Script{File: name, SQL: "SELECT * FROM " + sql.Quoted(name) + ";"})
+	}
 	if err != nil {
 		return nil, err
 	}
 	scans := t.plan.Scans()
-	r := TryRequest{SQL: "SELECT * FROM " + sql.Quoted(name) + ";", Rows: n, Seconds: 10}
+	r := TryRequest{Rows: n, Seconds: 10}
 	recent := map[string][]recorded.Message{}
 	if len(scans) == 1 && scans[0].Stream.OwnTopics && scans[0].OfTable == nil {
 		topic, err := s.topics.Named(scans[0].Stream.Address)
@@ -61,11 +71,73 @@ func (s *Questions) RowsOf(ctx context.Context, name string, n int) (*TryResult,
 		}
 		recent[scans[0].Stream.Name] = ms
 	}
-	out, err := s.try(ctx, r, recent)
+	out, err := s.tried(ctx, t, r, recent)
 	if err == nil && len(out.Results[0].Rows) > n {
 		out.Results[0].Rows = out.Results[0].Rows[len(out.Results[0].Rows)-n:]
 	}
 	return out, err
+}
+
+// rereading is a query of what a sink has written, with the columns that a job gives it.
+func (s *Questions) rereading(k *plan.Sink) (*tryable, error) {
+	fields, err := s.fieldsOf(k)
+	if err != nil {
+		return nil, err
+	}
+	cat := s.definitions.Catalog()
+	cat.Remove(k.Name)
+	cat.Streams[k.Name] = cat.Reread(k, connect.Of(k.Place).(contract.Rereader).Reread(k), fields)
+	text := "SELECT * FROM " + sql.Quoted(k.Name) + ";"
+	script, err := sql.Parse(k.Name, text, nil)
+	if err != nil {
+		return nil, err
+	}
+	errs := &sql.Errors{File: k.Name, Text: text}
+	t := &tryable{cat: cat, query: true, name: k.Name, text: text, topics: map[string]bool{}}
+	t.plan = cat.Query(script.Statements[0].(*sql.Query), errs)
+	return t, errs.Err()
+}
+
+// fieldsOf gives the columns that a sink is written with.
+func (s *Questions) fieldsOf(k *plan.Sink) ([]types.Field, error) {
+	for _, j := range s.jobs.List() {
+		job, err := s.jobs.Named(j.Name)
+		if err != nil {
+			continue
+		}
+		p, err := s.jobs.PlanOf(job.Text())
+		if err != nil {
+			continue
+		}
+		for _, out := range p.Outputs() {
+			if out.Sink == nil || out.Sink.Name != k.Name {
+				continue
+			}
+			return out.Fields, nil
+		}
+	}
+	return nil, base.Errorf(base.ErrRefused, "no job writes to the sink %s: which columns its rows have is not known", k.Name)
+}
+
+// sampled gives the first rows of what a sink wrote to, from a place that tells them by itself.
+func (s *Questions) sampled(ctx context.Context, k *plan.Sink, n int) (*TryResult, error) {
+	from, ok := connect.Of(k.Place).(contract.Sampler)
+	if !ok {
+		return nil, base.Errorf(base.ErrRefused, "what is written to %s cannot be read again", strings.ToUpper(k.Place))
+	}
+	began := time.Now()
+	got, err := from.Sample(ctx, s.Env(), contract.Wanted{Via: k.Via, Address: k.Address, Limit: n, Bytes: topics.MostBytes, Partition: -1, From: -1})
+	if err != nil {
+		return nil, base.Errorf(base.ErrRefused, "%s", err)
+	}
+	r := TriedResult{Columns: []base.Column{}, Rows: []json.RawMessage{}, Total: int64(len(got.Messages))}
+	for _, c := range got.Columns {
+		r.Columns = append(r.Columns, base.Column{Name: c.Name, Type: c.Type})
+	}
+	for _, m := range got.Messages {
+		r.Rows = append(r.Rows, m.Value)
+	}
+	return &TryResult{Results: []TriedResult{r}, Shown: map[string][]string{}, Samples: []flow.NamedSample{}, Reasons: []flow.ReasonCount{}, TookMs: time.Since(began).Milliseconds()}, nil
 }
 
 // viewedMessages are how many of the newest messages a view is run over, to show some of its rows.
@@ -98,7 +170,7 @@ type TryResult struct {
 // TriedResult is the rows of a query, or what stands in a sink.
 type TriedResult struct {
 	Sink    string            `json:"sink,omitempty"`
-	Columns []declare.Column  `json:"columns"`
+	Columns []base.Column     `json:"columns"`
 	Rows    []json.RawMessage `json:"rows"`
 	Total   int64             `json:"total"`
 }
@@ -136,7 +208,7 @@ func (s *Questions) bindTry(in declare.Script) (*tryable, error) {
 			t.plan, t.query, t.text, t.name = cat.Query(st, errs), true, script.Source(st), "tried"
 		case *sql.CreateJob:
 			t.plan, t.query, t.text, t.name = cat.Clone().Job(st, errs), false, script.Source(st), st.Name.Text
-		case *sql.DeclareStream, *sql.DeclareTable, *sql.DeclareSink, *sql.DeclareEndpoint, *sql.CreateView, *sql.CreateFunction:
+		case *sql.DeclareStream, *sql.DeclareTable, *sql.DeclareSink, *sql.DeclareEndpoint, *sql.CreateView, *sql.CreateFunction, *sql.CreateBoard:
 			name := sql.NameOf(st)
 			same := s.definitions.SameDefinition(cat.KindOf(name), name, st, script.Source(st))
 			all := declare.Listed(st)
@@ -174,15 +246,15 @@ func (s *Questions) Try(ctx context.Context, r TryRequest) (*TryResult, error) {
 		return nil, err
 	}
 	defer answered()
-	return s.try(ctx, r, nil)
-}
-
-// try is Try with messages that stand for streams.
-func (s *Questions) try(ctx context.Context, r TryRequest, messages map[string][]recorded.Message) (*TryResult, error) {
 	t, err := s.bindTry(declare.Script{File: r.File, SQL: r.SQL, Params: r.Params})
 	if err != nil {
 		return nil, err
 	}
+	return s.tried(ctx, t, r, nil)
+}
+
+// tried runs a text that is bound, with messages that stand for streams.
+func (s *Questions) tried(ctx context.Context, t *tryable, r TryRequest, messages map[string][]recorded.Message) (*TryResult, error) {
 	p := t.plan
 	o, err := s.trying(p, r)
 	if err != nil {
@@ -255,10 +327,10 @@ func (s *Questions) try(ctx context.Context, r TryRequest, messages map[string][
 	return out, nil
 }
 
-func columnsOf(out *plan.Op) []declare.Column {
-	list := []declare.Column{}
+func columnsOf(out *plan.Op) []base.Column {
+	list := []base.Column{}
 	for _, f := range out.Fields {
-		list = append(list, declare.Column{Name: f.Name, Type: f.Type.String()})
+		list = append(list, base.Column{Name: f.Name, Type: f.Type.String()})
 	}
 	return list
 }

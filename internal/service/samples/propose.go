@@ -541,7 +541,7 @@ func (s *Samples) proposeTable(p *Proposal, m *material) error {
 	if len(keys) == 0 {
 		p.Notes = append(p.Notes, "the table has no primary key: put PRIMARY KEY behind the column that tells its rows apart")
 	}
-	fmt.Fprintf(&b, ") FROM MARIADB %s VIA %s (REFRESH EVERY 1 MINUTE);", sql.QuotedText(m.table), sql.Quoted(m.via.Name))
+	fmt.Fprintf(&b, ") FROM %s %s VIA %s (REFRESH EVERY 1 MINUTE);", strings.ToUpper(m.via.Place), sql.QuotedText(m.table), sql.Quoted(m.via.Name))
 	p.SQL = laidOut(b.String())
 	return nil
 }

@@ -385,3 +385,30 @@ func jsonField(text string, kind types.Kind) []byte {
 	b, _ := json.Marshal(text)
 	return b
 }
+
+// mostEntries are shown of what lies in a place.
+const mostEntries = 1000
+
+// Browse shows what lies at an address behind an endpoint, or, without one, in the directories for files.
+func (s *Samples) Browse(ctx context.Context, via, address string) (*contract.Browsed, error) {
+	var at *plan.Endpoint
+	var place contract.Connector = connect.UploadedTo
+	if via != "" {
+		if at = s.Current().Endpoints[via]; at == nil {
+			return nil, base.Errorf(base.ErrNotFound, "no endpoint is called %q", via)
+		}
+		place = connect.Of(at.Place)
+	}
+	b, ok := place.(contract.Browser)
+	if !ok {
+		return nil, base.Errorf(base.ErrRefused, "what lies behind %s cannot be looked at", via)
+	}
+	out, err := b.Browse(ctx, s.Env(), at, address, mostEntries)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, base.Errorf(base.ErrNotFound, "there is no %s", address)
+	}
+	if err != nil {
+		return nil, base.Errorf(base.ErrRefused, "%s", err)
+	}
+	return out, nil
+}

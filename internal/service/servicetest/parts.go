@@ -13,6 +13,7 @@ import (
 	"fiume/internal/connect/roots"
 	"fiume/internal/disk"
 	"fiume/internal/service/base"
+	"fiume/internal/service/boards"
 	"fiume/internal/service/declare"
 	"fiume/internal/service/jobs"
 	"fiume/internal/service/questions"
@@ -36,6 +37,7 @@ type Parts struct {
 	Samples     *samples.Samples
 	Definitions *declare.Definitions
 	Questions   *questions.Questions
+	Boards      *boards.Boards
 
 	closed bool
 }
@@ -76,6 +78,7 @@ func open(t *testing.T, dir string, records *catalog.Memory) *Parts {
 	p.Samples = samples.New(b, p.Topics, p.Jobs)
 	p.Definitions = declare.New(b, p.Topics, p.Samples, p.Jobs)
 	p.Questions = questions.New(b, p.Topics, p.Samples, p.Jobs, p.Definitions)
+	p.Boards = boards.New(b)
 	t.Cleanup(p.Close)
 	p.Jobs.Resume()
 	return p
@@ -87,6 +90,7 @@ func (p *Parts) Close() {
 		return
 	}
 	p.closed = true
+	p.Boards.Close()
 	p.Jobs.Close()
 	if err := p.Base.TopicLog.Close(); err != nil {
 		p.Error(err)

@@ -46,3 +46,7 @@ CREATE JOB crowd_watch WITH
   SET (PARALLELISM 2, CHECKPOINT EVERY 5 SECONDS);
 CREATE JOB strong_only AS SELECT * FROM reads WHERE NOT weak ROUTE WHERE a TO read_archive;
 -- The end.
+create board b (title 'B', since 2 hours) -- a board
+ panel 'Number of all' number (wide 3, unit 'reads') as (select count(*) as n from reads group by mat forget after 30 days) -- how many
+  -- beside it
+ panel 'Lines' series as (with x as (select mat, at, n from s) select mat, at, n from x where n > 1) panel 'Words' text (high 2) 'it''s so';

@@ -186,3 +186,16 @@ CREATE JOB strong_only AS
   ROUTE WHERE a TO read_archive;
 
 -- The end.
+CREATE BOARD b (TITLE 'B', SINCE 2 HOURS)
+  -- a board
+  PANEL 'Number of all' NUMBER (WIDE 3, UNIT 'reads') AS (
+    SELECT COUNT(*) AS n FROM reads GROUP BY mat FORGET AFTER 30 DAYS
+  )  -- how many
+  -- beside it
+  PANEL 'Lines' SERIES AS (
+    WITH x AS (
+      SELECT mat, "at", n FROM s
+    )
+    SELECT mat, "at", n FROM x WHERE n > 1
+  )
+  PANEL 'Words' TEXT (HIGH 2) 'it''s so';

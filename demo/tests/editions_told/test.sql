@@ -1,0 +1,3 @@
+-- Of each edition, how many finished and how fast.
+-- use: ../../sql/race.sql
+-- job: editions_told
