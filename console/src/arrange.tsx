@@ -1,8 +1,9 @@
 // A board that is being changed: its panels are moved, sized, made and dropped by hand, or its text is typed; each shows at once in the other.
 import { useQuery } from "@tanstack/react-query";
-import { useCallback, useEffect, useRef, useState } from "react";
+import { useEffect, useRef, useState, useSyncExternalStore } from "react";
 import { useNavigate, useSearchParams } from "react-router";
-import { api, problemOf, type BoardParts, type PanelParts, type Words } from "./api";
+import { api, problemOf, type PanelParts, type Words } from "./api";
+import { BoardDraft, keysOf } from "./board_draft";
 import { boardGrid, useBoard } from "./boards";
 import Editor from "./editor";
 import { PanelBox } from "./panels";
@@ -29,6 +30,14 @@ function withOption(p: PanelParts, name: string, value: string, quoted = false):
 const sized = (p: PanelParts, wide: number, high: number) =>
   withOption(withOption(p, "wide", String(wide)), "high", String(high));
 
+/** The panels with one of them, found by its key, changed. */
+const withPanel = (panels: PanelParts[], key: string, f: (p: PanelParts) => PanelParts) => {
+  const at = keysOf(panels).indexOf(key);
+  return at < 0 ? panels : panels.map((p, i) => (i === at ? f(p) : p));
+};
+
+const bounded = (n: number) => Math.max(1, Math.min(12, n));
+
 const moved = <T,>(list: T[], from: number, to: number) => {
   const out = [...list];
   const [x] = out.splice(from, 1);
@@ -41,45 +50,19 @@ const draftId = () => crypto.getRandomValues(new Uint32Array(4)).join("-");
 /** Fresh is the title of a board that is not there yet. */
 export default function Arrange({ name, fresh }: { name: string; fresh?: string }) {
   const [id] = useState(draftId);
-  const [parts, setParts] = useState<BoardParts>();
-  const [text, setText] = useState("");
-  const [wrong, setWrong] = useState("");
-  const [fault, setFault] = useState("");
-  const [past, setPast] = useState<string[]>([]);
-  const [ready, setReady] = useState(false);
-  const [form, setForm] = useState<number | "new">();
+  const [draft] = useState(() => new BoardDraft((body) => api.boardDraft(id, body)));
+  const { text, taken, fault, past } = useSyncExternalStore(draft.subscribe, draft.snapshot);
+  const [notKept, setNotKept] = useState("");
+  const [form, setForm] = useState<string>(); // the key of a panel, or "" for a new one
   const [dropping, setDropping] = useState(false);
   const [saying, setSaying] = useState("");
   const words = useQuery({ queryKey: ["words"], queryFn: api.words, refetchInterval: 30_000 });
   const functions = useQuery({ queryKey: ["functions"], queryFn: api.functions, refetchInterval: false });
   const go = useNavigate();
   const [, setParams] = useSearchParams();
-  const last = useRef(0);
 
-  /** Has the service take a draft; what it gives is the text and the parts from then on. */
-  const put = useCallback(
-    async (body: { sql?: string; parts?: BoardParts }, before?: string) => {
-      const turn = ++last.current;
-      try {
-        const d = await api.boardDraft(id, body);
-        if (turn !== last.current) return false;
-        setParts(d.parts);
-        setText(d.sql);
-        setWrong(d.problem ?? "");
-        setFault("");
-        setReady(true);
-        if (before !== undefined) setPast((p) => [...p.slice(-99), before]);
-        return true;
-      } catch (e) {
-        if (turn === last.current) setFault(problemOf(e)!.message);
-        return false;
-      }
-    },
-    [id],
-  );
   useEffect(() => {
-    let here = true;
-    const begun =
+    void draft.begin(
       fresh === undefined
         ? api.boards().then((all) => {
             const b = all.find((x) => x.name === name);
@@ -88,35 +71,25 @@ export default function Arrange({ name, fresh }: { name: string; fresh?: string 
           })
         : Promise.resolve(
             `CREATE BOARD ${sqlName(name)} (TITLE ${sqlText(fresh || name)}) PANEL 'About' TEXT (WIDE 12, HIGH 1) 'Say here what this board shows.'`,
-          );
-    begun.then(
-      (sql) => here && put({ sql }),
-      (e: unknown) => here && setFault(problemOf(e)!.message),
+          ),
     );
-    return () => {
-      here = false;
-    };
-  }, [name, fresh, put]);
+  }, [draft, name, fresh]);
+  const changed = past.length > 0 || (taken !== undefined && text !== taken.sql);
   useEffect(() => {
-    const lose = (e: BeforeUnloadEvent) => past.length > 0 && e.preventDefault();
+    const lose = (e: BeforeUnloadEvent) => changed && e.preventDefault();
     window.addEventListener("beforeunload", lose);
     return () => window.removeEventListener("beforeunload", lose);
-  }, [past.length]);
+  }, [changed]);
 
-  const change = (panels: PanelParts[]) => void put({ parts: { ...parts!, panels } }, text);
-  const undo = () => {
-    const before = past[past.length - 1];
-    if (before === undefined) return;
-    setPast(past.slice(0, -1));
-    void put({ sql: before });
-  };
   const keep = async () => {
+    setNotKept("");
+    const now = await draft.settled();
+    if (now.fault || now.taken?.problem) return; // it is said already
     try {
-      await api.apply(text.replace(/CREATE\s+(OR\s+REPLACE\s+)?BOARD/i, "CREATE OR REPLACE BOARD"), false);
-      setPast([]);
-      go(`/boards/${encodeURIComponent(parts!.name)}`);
+      await api.apply(now.text.replace(/CREATE\s+(OR\s+REPLACE\s+)?BOARD/i, "CREATE OR REPLACE BOARD"), false);
+      go(`/boards/${encodeURIComponent(now.taken!.parts.name)}`);
     } catch (e) {
-      setFault(problemOf(e)!.message);
+      setNotKept(problemOf(e)!.message);
     }
   };
   const drop = async () => {
@@ -124,26 +97,23 @@ export default function Arrange({ name, fresh }: { name: string; fresh?: string 
       await api.apply(`DROP BOARD ${sqlName(name)}`, false);
       go("/boards");
     } catch (e) {
-      setFault(problemOf(e)!.message);
+      setNotKept(problemOf(e)!.message);
     }
   };
+  const parts = taken?.parts;
+  const wrong = taken?.problem ?? "";
   const panels = parts?.panels ?? [];
-  const move = (from: number, to: number) => {
-    if (to < 0 || to >= panels.length || from === to) return;
-    setSaying(`${panels[from]!.title} is number ${to + 1} of ${panels.length} now`);
-    change(moved(panels, from, to));
-  };
-  const typed = useRef<ReturnType<typeof setTimeout>>(undefined);
+  const edited = form ? panels[keysOf(panels).indexOf(form)] : undefined;
   return (
     <div className="space-y-4">
       <div className="flex flex-wrap items-center gap-3">
         <h1 className="text-xl font-semibold">{(parts && option(parts, "title")) || name}</h1>
         <span className="text-sand">{say("being changed; nobody else sees it yet")}</span>
         <span className="ml-auto flex flex-wrap gap-2">
-          <Button testid="add-panel" disabled={!parts} onClick={() => setForm("new")}>
+          <Button testid="add-panel" disabled={!parts} onClick={() => setForm("")}>
             {say("Add a panel")}
           </Button>
-          <Button testid="undo" disabled={past.length === 0} onClick={undo}>
+          <Button testid="undo" disabled={!changed} onClick={() => void draft.undo()}>
             {say("Undo")}
           </Button>
           <Button onClick={() => (fresh === undefined ? setParams({}) : go("/boards"))}>
@@ -170,9 +140,8 @@ export default function Arrange({ name, fresh }: { name: string; fresh?: string 
       <p aria-live="polite" className="sr-only">
         {saying}
       </p>
-      {fault && <Fault>{fault}</Fault>}
-      {wrong && !fault && <Fault>{wrong}</Fault>}
-      {parts && ready && <Drawn id={id} name={name} panels={panels} onMove={move} onChange={change} onForm={setForm} />}
+      {(fault || wrong || notKept) && <Fault>{fault || wrong || notKept}</Fault>}
+      {parts && <Drawn id={id} name={name} panels={panels} draft={draft} onSay={setSaying} onForm={setForm} />}
       {parts && (
         <details className="rounded-lg border border-line bg-sheet" data-testid="as-text" open>
           <summary className="cursor-pointer px-4 py-2.5 text-sm font-semibold">
@@ -187,40 +156,20 @@ export default function Arrange({ name, fresh }: { name: string; fresh?: string 
             value={text}
             words={words.data}
             functions={functions.data ?? []}
-            onChange={(v) => {
-              if (v === text) return;
-              clearTimeout(typed.current);
-              typed.current = setTimeout(() => {
-                const before = text;
-                void api.boardDraft(id, { sql: v }).then(
-                  (d) => {
-                    // The text stays as it is typed until it is left alone: it is laid out with the next change by hand.
-                    setParts(d.parts);
-                    setWrong(d.problem ?? "");
-                    setFault("");
-                    setText(v);
-                    setPast((p) => [...p.slice(-99), before]);
-                  },
-                  (e: unknown) => {
-                    setFault(problemOf(e)!.message);
-                    setText(v);
-                  },
-                );
-              }, 500);
-            }}
+            onChange={(v) => draft.type(v)}
           />
         </details>
       )}
       {form !== undefined && parts && (
         <PanelForm
-          key={String(form)}
-          part={form === "new" ? undefined : panels[form]}
+          key={form}
+          part={edited}
           variables={parts.variables?.map((v) => v.name) ?? []}
           words={words.data}
           onClose={() => setForm(undefined)}
           onDone={async (p) => {
-            const list = form === "new" ? [...panels, p] : panels.map((x, i) => (i === form ? p : x));
-            if (await put({ parts: { ...parts, panels: list } }, text)) setForm(undefined);
+            const done = await draft.change((now) => (edited ? withPanel(now, form, () => p) : [...now, p]));
+            if (done) setForm(undefined);
           }}
           fault={fault}
         />
@@ -245,16 +194,16 @@ function Drawn({
   id,
   name,
   panels,
-  onMove,
-  onChange,
+  draft,
+  onSay,
   onForm,
 }: {
   id: string;
   name: string;
   panels: PanelParts[];
-  onMove: (from: number, to: number) => void;
-  onChange: (panels: PanelParts[]) => void;
-  onForm: (i: number) => void;
+  draft: BoardDraft;
+  onSay: (words: string) => void;
+  onForm: (key: string) => void;
 }) {
   const { board, problem, standing } = useBoard(name, new URLSearchParams({ draft: id }).toString(), false);
   const grid = useRef<HTMLDivElement>(null);
@@ -275,6 +224,28 @@ function Drawn({
       return x >= b.left && x <= b.right && y >= b.top && y <= b.bottom;
     });
   };
+  const keys = keysOf(panels);
+  /** Moves a panel to where to says; it is counted of how the panels stand when its turn comes. */
+  const move = (key: string, to: (at: number, keys: string[]) => number) =>
+    void draft.change((now) => {
+      const keys = keysOf(now);
+      const from = keys.indexOf(key);
+      const at = from < 0 ? -1 : to(from, keys);
+      if (at < 0 || at >= now.length || at === from) return now;
+      onSay(`${now[from]!.title} is number ${at + 1} of ${now.length} now`);
+      return moved(now, from, at);
+    });
+  const resize = (key: string, f: (now: { wide: number; high: number }) => { wide: number; high: number }) =>
+    void draft.change((panels) => {
+      let same = true;
+      const out = withPanel(panels, key, (p) => {
+        const now = of(p);
+        const { wide, high } = f(now);
+        same = bounded(wide) === now.wide && bounded(high) === now.high;
+        return sized(p, bounded(wide), bounded(high));
+      });
+      return same ? panels : out;
+    });
   const of = (part: PanelParts) => ({
     wide: Math.min(12, Number(option(part, "wide")) || 6),
     high: Number(option(part, "high")) || 3,
@@ -285,15 +256,10 @@ function Drawn({
       <div ref={grid} data-testid="board" className={boardGrid}>
         {order.map(({ part, i, live, now }) => {
           const at = size?.of === i ? size : of(part);
-          const resize = (wide: number, high: number) => {
-            const w = Math.max(1, Math.min(12, wide)),
-              h = Math.max(1, Math.min(12, high));
-            const now = of(part);
-            if (w !== now.wide || h !== now.high) onChange(panels.map((x, k) => (k === i ? sized(x, w, h) : x)));
-          };
+          const key = keys[i]!;
           return (
             <PanelBox
-              key={i}
+              key={key}
               className={drag?.from === i ? "opacity-60 ring-2 ring-river" : ""}
               panel={{
                 ...(live ?? { columns: [], kind: part.kind as "text", words: part.words }),
@@ -322,40 +288,28 @@ function Drawn({
                     onPointerUp={() => {
                       const d = dragging.current;
                       setDrag(undefined);
-                      if (d) onMove(d.from, d.to);
+                      if (d && d.to !== d.from) move(key, (_, now) => now.indexOf(keys[d.to]!));
                     }}
                     onPointerCancel={() => setDrag(undefined)}
                     onKeyDown={(e) => {
-                      const { wide, high } = of(part);
-                      const keys: Record<string, () => void> = e.shiftKey
-                        ? {
-                            ArrowRight: () => resize(wide + 1, high),
-                            ArrowLeft: () => resize(wide - 1, high),
-                            ArrowDown: () => resize(wide, high + 1),
-                            ArrowUp: () => resize(wide, high - 1),
-                          }
-                        : {
-                            ArrowRight: () => onMove(i, i + 1),
-                            ArrowLeft: () => onMove(i, i - 1),
-                            ArrowDown: () => onMove(i, i + 1),
-                            ArrowUp: () => onMove(i, i - 1),
-                          };
-                      if (keys[e.key]) {
-                        e.preventDefault();
-                        keys[e.key]!();
-                      }
+                      const by = { ArrowRight: [1, 0], ArrowLeft: [-1, 0], ArrowDown: [0, 1], ArrowUp: [0, -1] }[e.key];
+                      if (!by) return;
+                      e.preventDefault();
+                      const [x, y] = by as [number, number];
+                      if (e.shiftKey) resize(key, (now) => ({ wide: now.wide + x, high: now.high + y }));
+                      else move(key, (at) => at + x + y);
                     }}
                   >
                     ⠿
                   </button>
-                  <Button small testid="change-panel" onClick={() => onForm(i)}>
+                  <Button small testid="change-panel" onClick={() => onForm(key)}>
                     {say("Change")}
                   </Button>
                   <Button
                     small
                     testid="drop-panel"
                     disabled={panels.length === 1}
-                    onClick={() => onChange(panels.filter((_, k) => k !== i))}
+                    onClick={() => void draft.change((now) => now.filter((_, k) => keysOf(now)[k] !== key))}
                   >
                     {say("Drop")}
                   </Button>
@@ -376,14 +330,14 @@ function Drawn({
                     const all = grid.current!.getBoundingClientRect();
                     setSize({
                       of: i,
-                      wide: Math.max(1, Math.min(12, Math.round((e.clientX - box.left) / (all.width / 12)))),
-                      high: Math.max(1, Math.min(12, Math.round((e.clientY - box.top) / 100))),
+                      wide: bounded(Math.round((e.clientX - box.left) / (all.width / 12))),
+                      high: bounded(Math.round((e.clientY - box.top) / 100)),
                     });
                   }}
                   onPointerUp={() => {
                     const s = sizing.current;
                     setSize(undefined);
-                    if (s?.of === i) resize(s.wide, s.high);
+                    if (s?.of === i) resize(key, () => s);
                   }}
                   onPointerCancel={() => setSize(undefined)}
                 />

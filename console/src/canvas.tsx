@@ -107,6 +107,9 @@ function laidOut(boxes: Box[], lines: { from: string; to: string; label?: string
   );
 }
 
+/** A text of before, with its drawing where it was drawn. */
+type Was = { sql: string; drawn?: Drawn };
+
 /** How many of the last changes can be taken back. */
 const kept = 100;
 
@@ -123,8 +126,8 @@ export default function Canvas({
   const [drawn, setDrawn] = useState<Drawn>();
   const [fault, setFault] = useState("");
   const [stale, setStale] = useState("");
-  const [past, setPast] = useState<string[]>([]);
-  const [ahead, setAhead] = useState<string[]>([]);
+  const [past, setPast] = useState<Was[]>([]);
+  const [ahead, setAhead] = useState<Was[]>([]);
   const [loose, setLoose] = useState<string[]>([]);
   const [chosen, setChosen] = useState("");
   const [looking, setLooking] = useState(false);
@@ -134,6 +137,8 @@ export default function Canvas({
   const [saying, setSaying] = useState("");
   const turn = useRef(0);
   const known = useRef<string>(undefined); // the text that is drawn
+  const newest = useRef<Drawn>(undefined); // its drawing
+  const busy = useRef<Promise<unknown>>(undefined); // a change by hand that is not written yet
 
   // What is typed elsewhere is drawn a moment later.
   useEffect(() => {
@@ -145,6 +150,7 @@ export default function Canvas({
           (d) => {
             if (mine !== turn.current) return;
             known.current = sql;
+            newest.current = d;
             setDrawn(d);
             setStale("");
             setFault("");
@@ -167,13 +173,23 @@ export default function Canvas({
   /** Has the service write a changed drawing; whoever asks is told what was wrong. */
   const put = useCallback(
     async (next: Drawing): Promise<string> => {
+      await busy.current;
+      if (newest.current !== drawn || known.current !== sql) {
+        // next was made of a drawing of before: what was typed or drawn since would be lost
+        const words = say("The text has changed meanwhile, and is drawn anew. Do it once more.");
+        setFault(words);
+        return words;
+      }
       const mine = ++turn.current;
+      const asked = api.draw({ drawing: next });
+      busy.current = asked.catch(() => undefined);
       try {
-        const d = await api.draw({ drawing: next });
+        const d = await asked;
         if (mine !== turn.current) return "";
-        setPast((p) => [...p.slice(1 - kept), sql]);
+        setPast((p) => [...p.slice(1 - kept), { sql, drawn }]);
         setAhead([]);
         known.current = d.sql;
+        newest.current = d;
         setDrawn(d);
         setFault("");
         setStale("");
@@ -185,15 +201,22 @@ export default function Canvas({
         return words;
       }
     },
-    [onSql, sql],
+    [onSql, sql, drawn],
   );
-  const go = (from: string[], setFrom: (l: string[]) => void, setTo: (f: (l: string[]) => string[]) => void) => {
-    const text = from[from.length - 1];
-    if (text === undefined) return;
+  const go = (from: Was[], setFrom: (l: Was[]) => void, setTo: (f: (l: Was[]) => Was[]) => void) => {
+    const was = from[from.length - 1];
+    if (was === undefined) return;
     setFrom(from.slice(0, -1));
-    setTo((l) => [...l, sql]);
+    setTo((l) => [...l, { sql, drawn: known.current === sql ? drawn : undefined }]);
     setFault("");
-    onSql(text);
+    if (was.drawn) {
+      turn.current++;
+      known.current = was.sql;
+      newest.current = was.drawn;
+      setDrawn(was.drawn);
+      setStale("");
+    }
+    onSql(was.sql);
   };
   const undo = () => go(past, setPast, setAhead);
   const redo = () => go(ahead, setAhead, setPast);

@@ -1,6 +1,6 @@
 // Small parts that several pages use.
 import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
-import { useEffect, useRef, useState, type ReactNode } from "react";
+import { useLayoutEffect, useRef, useState, type ReactNode } from "react";
 import { moment } from "./zone";
 import { locale, say } from "./i18n";
 
@@ -39,7 +39,8 @@ export function Scroll({
 }) {
   const box = useRef<HTMLDivElement & HTMLPreElement>(null);
   const [wide, setWide] = useState(false);
-  useEffect(() => {
+  // Before it is drawn: nobody meets a region that cannot be moved with the keyboard, be it for a moment.
+  useLayoutEffect(() => {
     const el = box.current!;
     const look = () => setWide(el.scrollWidth > el.clientWidth || el.scrollHeight > el.clientHeight + 1);
     const watch = new ResizeObserver(look);

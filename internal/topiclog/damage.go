@@ -154,6 +154,11 @@ func tornRecords(b []byte, size int64) int64 {
 	return size/leastRecord + 1
 }
 
+// torn says why the offsets of the last bytes of a file are not given again.
+func torn(bytes int64) string {
+	return fmt.Sprintf("the last %d bytes are no whole batch: a write that did not come to its end, of which nobody was told that it is there, or damage", bytes)
+}
+
 // load reads the heads of a segment's batches. In the last segment every batch is checked; those of the others are when
 // they are read. What is damaged is left out, and the whole batches behind it are kept. What the last segment ends with
 // and is no whole batch a crash has left, or it is damaged. Nobody knows which, so that the
@@ -223,8 +228,7 @@ func (p *Partition) load(s *segment, end int64, last bool) (skip int64, err erro
 					skip = min(s.next+n, p.kept.next+more/leastRecord+1)
 				}
 			}
-			p.noteDamage(Damage{From: s.next, To: skip, File: s.path, Byte: s.size,
-				Reason: fmt.Sprintf("the last %d bytes are no whole batch: a write that did not come to its end, or damage", size-s.size)})
+			p.noteDamage(Damage{From: s.next, To: skip, File: s.path, Byte: s.size, Reason: torn(size - s.size)})
 			// The bytes stay: they tell again what was here, until the next segment is there for good.
 		} else if err := s.file.Truncate(s.size); err != nil {
 			return 0, err
@@ -249,8 +253,14 @@ func (s *segment) drop(at, offset int64) {
 // holes notes the offsets that lie between two segments: a file of them is gone, or one is damaged at its end.
 func (p *Partition) holes() {
 	for i, s := range p.segments[1:] {
-		if before := p.segments[i]; before.next < s.base {
-			p.noteDamage(Damage{From: before.next, To: s.base, File: before.path, Byte: before.size, Reason: "a file of the partition is gone, or ends before its time"})
+		before := p.segments[i]
+		if before.next >= s.base {
+			continue
 		}
+		reason := "a file of the partition is gone, or ends before its time"
+		if size, err := before.file.Size(); err == nil && size > before.size {
+			reason = torn(size - before.size)
+		}
+		p.noteDamage(Damage{From: before.next, To: s.base, File: before.path, Byte: before.size, Reason: reason})
 	}
 }
