@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"fiume/internal/api"
+	"fiume/internal/service/questions"
 )
 
 // TestRowsAsTheyStand: a running job is asked for rows of its steps, in the terminal, by the API and in the console: all, or those of a key.
@@ -50,6 +51,18 @@ func TestRowsAsTheyStand(t *testing.T) {
 	}
 	if r, err := p.Check(t.Context(), api.ScriptRequest{SQL: "SELECT n FROM counting.counts; CREATE JOB j AS SELECT n FROM counting.counts ROUTE TO told;"}); err != nil || len(r.Errors) != 2 {
 		t.Errorf("%+v %v", r, err)
+	}
+	// And it can be tried, where the rows that stand are those that are shown.
+	rowsOf := "SELECT mat, COUNT(*) AS chips FROM counting.counts GROUP BY mat UNTIL NOW;"
+	tried, err := p.Try(t.Context(), questions.TryRequest{SQL: rowsOf})
+	if err != nil || len(tried.Results) != 1 || len(tried.Results[0].Rows) != 2 || !strings.Contains(string(tried.Results[0].Rows[1]), `"chips":100`) {
+		t.Errorf("%+v %v", tried, err)
+	}
+	if cs, err := p.Connections(t.Context(), rowsOf, nil, nil); err != nil || len(cs) != 0 {
+		t.Errorf("%+v %v", cs, err)
+	}
+	if _, err := p.KeepTry(t.Context(), api.KeepTryRequest{TryRequest: questions.TryRequest{SQL: rowsOf}, Name: "kept"}); err == nil || !strings.Contains(err.Error(), "are those of this moment") {
+		t.Error(err)
 	}
 	b := browse(t, p.base)
 	b.open("/jobs/counting")

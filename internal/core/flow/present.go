@@ -10,6 +10,7 @@ import (
 	"fiume/internal/core/column"
 	"fiume/internal/core/eval"
 	"fiume/internal/core/plan"
+	"fiume/internal/core/sql"
 	"fiume/internal/core/state"
 	"fiume/internal/core/step"
 	"fiume/internal/core/types"
@@ -45,7 +46,11 @@ func StandingOf(p *plan.Plan, name string) (*Standing, error) {
 		}
 	}
 	if op == nil {
-		return nil, fmt.Errorf("%w: there is no step %q, but %s", ErrNotPresent, name, strings.Join(names, ", "))
+		hint := "it has " + strings.Join(names, ", ")
+		if near := sql.Suggest(name, names); near != "" {
+			hint = fmt.Sprintf("did you mean %q?", near)
+		}
+		return nil, fmt.Errorf("%w: the job has no step %q; %s", ErrNotPresent, name, hint)
 	}
 	s := &Standing{Fields: op.Fields}
 	for ; s.holds == nil; op = op.Input {

@@ -182,7 +182,7 @@ func TestPresent(t *testing.T) {
 	if x, err := p.Jobs.Present(t.Context(), "seeing", "counts", nil, 10); err != nil || len(x.Rows) != 10 || !x.More || !slices.Equal(x.Keys, []string{"chip", "name"}) || len(x.Columns) != 4 {
 		t.Errorf("%+v %v", x, err)
 	}
-	for words, f := range map[string][2]string{"did you mean \"seeing\"?": {"seing", "counts"}, "there is no step \"count\", but": {"seeing", "count"}, "pass through and are not kept": {"seeing", "known"}} {
+	for words, f := range map[string][2]string{"did you mean \"seeing\"?": {"seing", "counts"}, "has no step \"count\"; did you mean \"counts\"?": {"seeing", "count"}, "has no step \"of\"; it has": {"seeing", "of"}, "pass through and are not kept": {"seeing", "known"}} {
 		if _, err := p.Jobs.Present(t.Context(), f[0], f[1], nil, 10); err == nil || !strings.Contains(err.Error(), words) {
 			t.Errorf("%v: %v", f, err)
 		}

@@ -82,7 +82,7 @@ func (s *Questions) Connections(ctx context.Context, names []string) ([]Connecti
 
 // ConnectionsOf tests what the queries and jobs of a text read and write, its own declarations too.
 func (s *Questions) ConnectionsOf(ctx context.Context, in declare.Script) ([]Connection, error) {
-	t, err := s.bindTry(in)
+	t, err := s.bindTry(ctx, in)
 	if err != nil {
 		return nil, err
 	}
@@ -98,6 +98,9 @@ func (s *Questions) ConnectionsOf(ctx context.Context, in declare.Script) ([]Con
 			continue
 		}
 		seen[st.Name] = true
+		if _, given := t.given[st.Name]; given { // the rows of a step are here
+			continue
+		}
 		kind := sql.KindStream
 		if table != nil {
 			kind = sql.KindTable

@@ -47,7 +47,7 @@ func (s *Questions) RowsOf(ctx context.Context, name string, n int) (*TryResult,
 		}
 		t, err = s.rereading(k)
 	} else {
-		t, err = s.bindTry(declare.Script{File: name, SQL: "SELECT * FROM " + sql.Quoted(name) + ";"})
+		t, err = s.bindTry(ctx, declare.Script{File: name, SQL: "SELECT * FROM " + sql.Quoted(name) + ";"})
 	}
 	if err != nil {
 		return nil, err
@@ -191,10 +191,12 @@ type tryable struct {
 	decls []string // declarations of the text itself
 	// topics are those that the text makes.
 	topics map[string]bool
+	given  map[string][]recorded.Message // the rows of steps of jobs, by job.step
+	stands bool                          // the rows that stand at the end are wanted
 }
 
 // bindTry binds the last query or job of a text.
-func (s *Questions) bindTry(in declare.Script) (*tryable, error) {
+func (s *Questions) bindTry(ctx context.Context, in declare.Script) (*tryable, error) {
 	script, err := sql.Parse(in.File, in.SQL, in.Params)
 	if err != nil {
 		return nil, err
@@ -205,7 +207,11 @@ func (s *Questions) bindTry(in declare.Script) (*tryable, error) {
 	for _, st := range script.Statements {
 		switch st := st.(type) {
 		case *sql.Query:
-			t.plan, t.query, t.text, t.name = cat.Query(st, errs), true, script.Source(st), "tried"
+			if t.given, err = s.present(ctx, st, &cat, errs); err != nil {
+				return nil, err
+			}
+			t.plan, t.stands = cat.Asked(st, errs)
+			t.cat, t.query, t.text, t.name = cat, true, script.Source(st), "tried"
 		case *sql.CreateJob:
 			t.plan, t.query, t.text, t.name = cat.Clone().Job(st, errs), false, script.Source(st), st.Name.Text
 		case *sql.DeclareStream, *sql.DeclareTable, *sql.DeclareSink, *sql.DeclareEndpoint, *sql.CreateView, *sql.CreateFunction, *sql.CreateBoard:
@@ -246,7 +252,7 @@ func (s *Questions) Try(ctx context.Context, r TryRequest) (*TryResult, error) {
 		return nil, err
 	}
 	defer answered()
-	t, err := s.bindTry(declare.Script{File: r.File, SQL: r.SQL, Params: r.Params})
+	t, err := s.bindTry(ctx, declare.Script{File: r.File, SQL: r.SQL, Params: r.Params})
 	if err != nil {
 		return nil, err
 	}
@@ -260,6 +266,7 @@ func (s *Questions) tried(ctx context.Context, t *tryable, r TryRequest, message
 	if err != nil {
 		return nil, err
 	}
+	maps.Copy(o.messages, t.given)
 	for name, ms := range messages {
 		o.messages[name] = ms
 		for _, sc := range p.Scans() {
@@ -270,6 +277,13 @@ func (s *Questions) tried(ctx context.Context, t *tryable, r TryRequest, message
 	}
 	most := cmp.Or(r.Rows, usualTried)
 	var query *TriedResult
+	standing := &rows.Capture{Limit: mostStanding}
+	show := func(row []byte) error {
+		if query.Total++; query.Total <= int64(most) {
+			query.Rows = append(query.Rows, bytes.Clone(row))
+		}
+		return nil
+	}
 	if t.query {
 		out := p.Outputs()[0]
 		query = &TriedResult{Columns: columnsOf(out), Rows: []json.RawMessage{}}
@@ -277,11 +291,11 @@ func (s *Questions) tried(ctx context.Context, t *tryable, r TryRequest, message
 		o.Opener.Rows = &rows.Sink{Format: "json", Limit: out.Limit, Each: func(row []byte) error {
 			mu.Lock()
 			defer mu.Unlock()
-			if query.Total++; query.Total <= int64(most) {
-				query.Rows = append(query.Rows, bytes.Clone(row))
-			}
-			return nil
+			return show(row)
 		}}
+		if t.stands {
+			o.Opener.Rows = standing
+		}
 	}
 	began := time.Now()
 	within, cancel := context.WithTimeout(ctx, time.Duration(cmp.Or(r.Seconds, usualSeconds))*time.Second)
@@ -301,9 +315,14 @@ func (s *Questions) tried(ctx context.Context, t *tryable, r TryRequest, message
 	case within.Err() != nil:
 		out.Stopped = fmt.Sprintf("it was stopped after %d seconds; try a smaller sample, or begin later", cmp.Or(r.Seconds, usualSeconds))
 	case errors.Is(err, rows.ErrTooMany):
-		out.Stopped = fmt.Sprintf("a sink has more than %d rows; try a smaller sample", mostTried)
+		out.Stopped = fmt.Sprintf("more than %d rows stand in one result; try a smaller sample", mostTried)
 	default:
 		return nil, base.Errorf(base.ErrRefused, "%s", err)
+	}
+	if t.stands {
+		if err := giveAll(standing, p.Outputs()[0].Limit, show); err != nil {
+			return nil, err
+		}
 	}
 	if query != nil {
 		out.Results = append(out.Results, *query)
@@ -426,9 +445,12 @@ func (s *Questions) KeepTry(ctx context.Context, r TryRequest, name string) ([]b
 	if name = samples.NameOf(name, "tried"); name == "" {
 		name = "tried"
 	}
-	t, err := s.bindTry(declare.Script{File: r.File, SQL: r.SQL, Params: r.Params})
+	t, err := s.bindTry(ctx, declare.Script{File: r.File, SQL: r.SQL, Params: r.Params})
 	if err != nil {
 		return nil, err
+	}
+	for name := range t.given {
+		return nil, base.Errorf(base.ErrRefused, "the rows of %s are those of this moment: a test has messages, and gives the same rows each time", name)
 	}
 	o, err := s.trying(t.plan, r)
 	if err != nil {
