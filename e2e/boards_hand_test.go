@@ -103,10 +103,22 @@ func TestBoardByHand(t *testing.T) {
 	// The keyboard does the same.
 	b.do("to the handle", chromedp.Focus(chromedp.Search(panel("Countries")+"//*[@data-testid='move']")), chromedp.KeyEvent(kb.ArrowRight))
 	is("moved by the keyboard", "About, Rows of reads by mat, Countries, Lines, Places, Where, Strength")
+	// Keys that follow each other fast all count, and the focus stays with what is moved.
+	b.do("to the handle", chromedp.Focus(chromedp.Search(panel("Lines")+"//*[@data-testid='move']")))
+	for range 2 {
+		b.do("wider", chromedp.KeyEvent(kb.ArrowRight, chromedp.KeyModifiers(8)))
+	}
 	eventually(t, "wider by the keyboard", func() bool {
-		b.do("to the handle", chromedp.Focus(chromedp.Search(panel("Lines")+"//*[@data-testid='move']")), chromedp.KeyEvent(kb.ArrowRight, chromedp.KeyModifiers(8)))
-		return strings.Contains(b.written(), "WIDE 7")
+		return strings.Contains(b.written(), "'Lines' SERIES (VALUE 'rows_n', LABEL 'mat', WIDE 8")
 	})
+	for range 2 {
+		b.do("to the right", chromedp.KeyEvent(kb.ArrowRight))
+	}
+	is("moved twice", "About, Rows of reads by mat, Countries, Places, Where, Lines, Strength")
+	for range 2 {
+		b.do("and back", chromedp.KeyEvent(kb.ArrowLeft))
+	}
+	is("moved back", "About, Rows of reads by mat, Countries, Lines, Places, Where, Strength")
 	// What is typed is drawn, with its comment, which goes where its panel goes.
 	text := strings.Replace(b.written(), "  PANEL 'Lines'", "  -- for the morning\n  PANEL 'Lines in the morning'", 1)
 	b.write(text)

@@ -2,7 +2,7 @@ import { Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/react";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { lazy, StrictMode, Suspense, useState } from "react";
 import { createRoot } from "react-dom/client";
-import { BrowserRouter, Link, NavLink, Route, Routes } from "react-router";
+import { BrowserRouter, Link, NavLink, Route, Routes, useLocation } from "react-router";
 import { JobsPage } from "./jobs";
 import { Search } from "./search";
 import { Visit } from "./visit";
@@ -10,6 +10,7 @@ import { setTheme, theme, type Theme } from "./theme";
 import { setZone, useZone, zones } from "./zone";
 import "./style.css";
 import { language, languages, say, setLanguage } from "./i18n";
+import { Guard } from "./parts";
 
 const JobPage = lazy(() => import("./job").then((m) => ({ default: m.JobPage })));
 const WorkPage = lazy(() => import("./work").then((m) => ({ default: m.WorkPage })));
@@ -107,6 +108,7 @@ function Choices() {
 }
 
 function Layout() {
+  const { pathname } = useLocation();
   return (
     <>
       <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:p-2">
@@ -149,30 +151,32 @@ function Layout() {
       <main id="page" className="mx-auto max-w-7xl px-4 py-6 sm:px-6">
         <Visit />
         <Suspense fallback={<p className="text-soft">{say("Loading …")}</p>}>
-          <Routes>
-            <Route path="/" element={<JobsPage />} />
-            <Route path="/jobs/:name" element={<JobPage />} />
-            <Route path="/boards" element={<BoardsPage />} />
-            <Route path="/boards/:name" element={<BoardPage />} />
-            <Route path="/topics" element={<TopicsPage />} />
-            <Route path="/topics/:name" element={<TopicPage />} />
-            <Route path="/declared" element={<DeclaredPage />} />
-            <Route path="/declared/:name" element={<DefinitionPage />} />
-            <Route path="/work" element={<WorkPage />} />
-            <Route path="/streams/:name/lateness" element={<LatenessPage />} />
-            <Route path="/activity" element={<ActivityPage />} />
-            <Route
-              path="*"
-              element={
-                <p className="text-soft">
-                  {say("There is no such page. ")}
-                  <Link className="text-river underline" to="/">
-                    {say("Back to the jobs")}
-                  </Link>
-                </p>
-              }
-            />
-          </Routes>
+          <Guard what={say("This page")} of={pathname}>
+            <Routes>
+              <Route path="/" element={<JobsPage />} />
+              <Route path="/jobs/:name" element={<JobPage />} />
+              <Route path="/boards" element={<BoardsPage />} />
+              <Route path="/boards/:name" element={<BoardPage />} />
+              <Route path="/topics" element={<TopicsPage />} />
+              <Route path="/topics/:name" element={<TopicPage />} />
+              <Route path="/declared" element={<DeclaredPage />} />
+              <Route path="/declared/:name" element={<DefinitionPage />} />
+              <Route path="/work" element={<WorkPage />} />
+              <Route path="/streams/:name/lateness" element={<LatenessPage />} />
+              <Route path="/activity" element={<ActivityPage />} />
+              <Route
+                path="*"
+                element={
+                  <p className="text-soft">
+                    {say("There is no such page. ")}
+                    <Link className="text-river underline" to="/">
+                      {say("Back to the jobs")}
+                    </Link>
+                  </p>
+                }
+              />
+            </Routes>
+          </Guard>
         </Suspense>
       </main>
     </>

@@ -3,7 +3,7 @@ import { toPng } from "html-to-image";
 import { lazy, memo, Suspense, useEffect, useMemo, useRef, useState, type ReactNode } from "react";
 import { download, type BoardPanel, type Row } from "./api";
 import { setCursor, useCursor } from "./cursor";
-import { Button, cell, count, Fault, Rows, Scroll } from "./parts";
+import { Button, cell, count, Fault, Guard, Rows, Scroll } from "./parts";
 import type { Series } from "./plot";
 import {
   bars,
@@ -118,40 +118,42 @@ export function PanelBox({
         </div>
       )}
       <div className="min-h-0 flex-1">
-        {panel.kind === "text" ? (
-          <p className="h-full overflow-y-auto p-3 whitespace-pre-wrap">{panel.words}</p>
-        ) : rows.length === 0 ? (
-          <p className="p-4 text-center text-soft">{say("No rows yet.")}</p>
-        ) : asTable || panel.kind === "table" ? (
-          <TablePanel panel={panel} rows={rows} />
-        ) : (
-          <div className="h-full" role="group" aria-label={summary(panel, rows)}>
-            {panel.kind === "number" ? (
-              <NumberPanel panel={panel} rows={rows} />
-            ) : panel.kind === "bars" ? (
-              <BarsPanel panel={panel} rows={rows} />
-            ) : panel.kind === "heat" ? (
-              <HeatPanel panel={panel} rows={rows} />
-            ) : panel.kind === "histogram" ? (
-              <HistogramPanel panel={panel} rows={rows} />
-            ) : panel.kind === "states" ? (
-              <StatesPanel panel={panel} rows={rows} />
-            ) : panel.kind === "map" || panel.kind === "areas" ? (
-              <Suspense fallback={<p className="p-3 text-soft">{say("Drawing …")}</p>}>
-                {panel.kind === "map" ? (
-                  <PlacesPanel panel={panel} rows={rows} />
-                ) : (
-                  <AreasPanel panel={panel} rows={rows} />
-                )}
-              </Suspense>
-            ) : (
-              <SeriesPanel panel={panel} rows={rows} />
-            )}
-          </div>
-        )}
+        <Guard what={panel.title} of={rows}>
+          <Content panel={panel} rows={rows} asTable={asTable} />
+        </Guard>
       </div>
       {corner}
     </section>
+  );
+}
+
+function Content({ panel, rows, asTable }: Drawn & { asTable: boolean }) {
+  return panel.kind === "text" ? (
+    <p className="h-full overflow-y-auto p-3 whitespace-pre-wrap">{panel.words}</p>
+  ) : rows.length === 0 ? (
+    <p className="p-4 text-center text-soft">{say("No rows yet.")}</p>
+  ) : asTable || panel.kind === "table" ? (
+    <TablePanel panel={panel} rows={rows} />
+  ) : (
+    <div className="h-full" role="group" aria-label={summary(panel, rows)}>
+      {panel.kind === "number" ? (
+        <NumberPanel panel={panel} rows={rows} />
+      ) : panel.kind === "bars" ? (
+        <BarsPanel panel={panel} rows={rows} />
+      ) : panel.kind === "heat" ? (
+        <HeatPanel panel={panel} rows={rows} />
+      ) : panel.kind === "histogram" ? (
+        <HistogramPanel panel={panel} rows={rows} />
+      ) : panel.kind === "states" ? (
+        <StatesPanel panel={panel} rows={rows} />
+      ) : panel.kind === "map" || panel.kind === "areas" ? (
+        <Suspense fallback={<p className="p-3 text-soft">{say("Drawing …")}</p>}>
+          {panel.kind === "map" ? <PlacesPanel panel={panel} rows={rows} /> : <AreasPanel panel={panel} rows={rows} />}
+        </Suspense>
+      ) : (
+        <SeriesPanel panel={panel} rows={rows} />
+      )}
+    </div>
   );
 }
 

@@ -1,6 +1,6 @@
 // Small parts that several pages use.
 import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
-import { useLayoutEffect, useRef, useState, type ReactNode } from "react";
+import { Component, useLayoutEffect, useRef, useState, type ReactNode } from "react";
 import { moment } from "./zone";
 import { locale, say } from "./i18n";
 
@@ -81,6 +81,21 @@ export function Sheet({ title, aside, children }: { title?: ReactNode; aside?: R
 
 export function Empty({ children }: { children: ReactNode }) {
   return <p className="px-4 py-8 text-center text-soft">{children}</p>;
+}
+
+/** Keeps a fault in the drawing of one part from taking the whole page away: it is told in its place, until what is drawn changes. */
+export class Guard extends Component<
+  { children: ReactNode; what: string; of: unknown },
+  { fault?: string; of?: unknown }
+> {
+  override state: { fault?: string; of?: unknown } = {};
+  static getDerivedStateFromError = (e: unknown) => ({ fault: e instanceof Error ? e.message : String(e) });
+  static getDerivedStateFromProps = (p: { of: unknown }, s: { of?: unknown }) =>
+    p.of === s.of ? null : { fault: undefined, of: p.of };
+  override render() {
+    if (this.state.fault === undefined) return this.props.children;
+    return <Fault>{say("{{0}} cannot be drawn: {{1}}", { 0: this.props.what, 1: this.state.fault })}</Fault>;
+  }
 }
 
 export function Fault({ children }: { children: ReactNode }) {

@@ -109,6 +109,14 @@ test("a histogram counts each value once, in stretches that begin at round numbe
     for (const bins of [0, 2, 200]) expect(histogram(values, bins).counts.reduce((a, b) => a + b)).toBe(values.length);
 });
 
+test("what has rows and no values has a summary", () => {
+  for (const kind of ["histogram", "bars", "areas", "number", "states", "map", "series", "heat", "table"] as const)
+    for (const rows of [[{}], [{ v: null, t: null }], [{ v: "x", t: "y" }]])
+      expect(
+        summary(panel({ kind, value: "v", time: "t", label: "l", across: "v", up: "v", state: "v" }), rows),
+      ).toContain(":");
+});
+
 test("states last until another one comes, whatever the order of rows", () => {
   const p = panel({ kind: "states", time: "at", label: "mat", state: "load", order: ["quiet", "full"] });
   const row = (minute: number, load: string) => ({ mat: "M", at: `2026-05-17T09:0${minute}:00Z`, load });

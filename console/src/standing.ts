@@ -113,6 +113,7 @@ export function histogram(values: number[], bins: number): { low: number; step: 
     least = Math.min(least, v);
     most = Math.max(most, v);
   }
+  if (values.length === 0) return { low: 0, step: 1, counts: [] };
   if (!bins) bins = Math.min(40, Math.ceil(Math.log2(values.length)) + 1);
   let step = 1;
   if (most > least) {
@@ -250,6 +251,7 @@ export function summary(p: BoardPanel, rows: Row[]): string {
       rows.map((r) => numeric(r[p.value ?? ""])).filter((v) => v !== null),
       p.bins ?? 0,
     );
+    if (h.counts.length === 0) return `${p.title}: no numbers yet`;
     const most = h.counts.indexOf(Math.max(...h.counts));
     return `${p.title}: ${h.counts.length} stretches, most values from ${h.low + most * h.step} to ${h.low + (most + 1) * h.step}${unit}`;
   }
@@ -260,6 +262,7 @@ export function summary(p: BoardPanel, rows: Row[]): string {
   if (p.kind === "map") return `${p.title}: ${places(p, rows).length} places`;
   if (p.kind === "bars" || p.kind === "areas") {
     const most = bars(p, rows);
+    if (most.length === 0) return `${p.title}: no numbers yet`;
     return `${p.title}: ${most.length} ${p.kind}, the largest ${most[0]?.[0]} with ${most[0]?.[1]}${unit}`;
   }
   if (p.kind === "series" || p.kind === "heat") {
