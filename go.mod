@@ -35,6 +35,7 @@ require (
 	golang.org/x/image v0.30.0
 	golang.org/x/sys v0.49.0
 	golang.org/x/text v0.44.0
+	golang.org/x/time v0.16.0
 	gonum.org/v1/plot v0.17.0
 	google.golang.org/protobuf v1.36.12
 	gorm.io/driver/mysql v1.6.0

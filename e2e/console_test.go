@@ -197,8 +197,9 @@ func TestRoad(t *testing.T) {
 		t.Fatalf("the editor has\n%s", s)
 	}
 
+	declared := b.declaration()
 	text := func(column string) string { // write
-		return strings.Replace(b.declaration(), "DECLARE STREAM medical_calls", "DECLARE STREAM urgent_calls", 1) + `
+		return strings.Replace(declared, "DECLARE STREAM medical_calls", "DECLARE STREAM urgent_calls", 1) + `
 CREATE TOPIC urgent (PARTITIONS 1);
 DECLARE SINK urgent TO TOPIC 'urgent';
 CREATE JOB urgent_by_severity AS

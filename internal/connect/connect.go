@@ -16,6 +16,7 @@ import (
 	"fiume/internal/connect/registry"
 	"fiume/internal/connect/tcp"
 	"fiume/internal/connect/topics"
+	"fiume/internal/connect/web"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/step"
@@ -31,6 +32,7 @@ var connectors = []contract.Connector{
 	lake.Connector,
 	generator.Connector,
 	registry.Connector,
+	web.Connector,
 }
 
 // Where the service itself has something: messages in its topics, and files that are handed to it.

@@ -26,6 +26,7 @@ import (
 	"fiume/internal/connect/rows"
 	objectstore "fiume/internal/connect/store/standin"
 	"fiume/internal/connect/text"
+	webservice "fiume/internal/connect/web/standin"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/topiclog"
@@ -47,7 +48,7 @@ func secretly(string, string) (string, error) { return secret, nil }
 // TestSuite: every place that is read and written keeps what all promise.
 func TestSuite(t *testing.T) {
 	server := databaseServer(t)
-	for name, open := range map[string]func(*testing.T) *kit.Place{"lake": lakePlace, "lake without a catalogue": ledgerPlace, "lake without a catalogue in an object store": farLedgerPlace, "lake of a service": restLakePlace, "lake in a database and an object store": farLakePlace(server), "topics": topicsPlace, "files": filesPlace, "object store": objectsPlace, "broker": brokerPlace, "mariadb": databasePlace(server)} {
+	for name, open := range map[string]func(*testing.T) *kit.Place{"lake": lakePlace, "lake without a catalogue": ledgerPlace, "lake without a catalogue in an object store": farLedgerPlace, "lake of a service": restLakePlace, "lake in a database and an object store": farLakePlace(server), "web": webPlace(false), "web events": webPlace(true), "topics": topicsPlace, "files": filesPlace, "object store": objectsPlace, "broker": brokerPlace, "mariadb": databasePlace(server)} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			kit.Suite(t, open)
@@ -298,6 +299,37 @@ func farLakePlace(server *testServer) func(*testing.T) *kit.Place {
 		p.Secret = secret
 		p.Away = func(_ testing.TB, gone bool) { proxy.Cut(gone); away(gone) }
 		return p
+	}
+}
+
+// webPlace is a service that fails now and then, before it has taken a request or behind it, and heeds what was sent before.
+func webPlace(events bool) func(*testing.T) *kit.Place {
+	return func(t *testing.T) *kit.Place {
+		s := &webservice.Service{Token: secret, Faulty: 0.05}
+		server := httptest.NewServer(s)
+		t.Cleanup(server.CloseClientConnections)
+		t.Cleanup(func() { s.Away(true); server.Close() })
+		from := "'/page' VIA w (ROWS AT 'items', NEW BY n, LOOK EVERY 20 MILLISECONDS)"
+		if events {
+			from = "'/events' VIA w (EVENTS true)"
+		}
+		return &kit.Place{
+			Source: "DECLARE ENDPOINT w WEB '" + server.URL + "' SECRET 'token' (AT ONCE 3); DECLARE STREAM s (n BIGINT, says VARCHAR) FROM WEB " + from + ";",
+			Sink:   "DECLARE SINK kept TO WEB '/kept' VIA w;", OnlyRows: !events, Env: contract.Env{Secrets: contract.Secrets{Secret: secretly}}, Secret: secret,
+			Write: func(_ testing.TB, messages []string) {
+				if events {
+					s.Tell(messages...)
+				} else {
+					s.Page(messages...)
+				}
+			},
+			Away: func(_ testing.TB, gone bool) { s.Away(gone) },
+			Read: func(t testing.TB) (rows []string) {
+				for _, r := range s.Taken() {
+					rows = append(rows, r.Body)
+				}
+				return rows
+			}}
 	}
 }
 

@@ -54,6 +54,7 @@ type Traits struct {
 	Appends  bool // it only adds rows: a KEY cannot replace any
 	WholeKey bool // who reads it takes the latest row of a key, so that a KEY must be the whole of one
 	Replaces bool // a row replaces the one of its KEY
+	OneWay   bool // what was sent there cannot be looked at
 	// Of an endpoint:
 	HasSchemas bool // it has the schemas of messages that are elsewhere
 }

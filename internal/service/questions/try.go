@@ -122,7 +122,7 @@ func (s *Questions) fieldsOf(k *plan.Sink) ([]types.Field, error) {
 // sampled gives the first rows of what a sink wrote to, from a place that tells them by itself.
 func (s *Questions) sampled(ctx context.Context, k *plan.Sink, n int) (*TryResult, error) {
 	from, ok := connect.Of(k.Place).(contract.Sampler)
-	if !ok {
+	if !ok || connect.Of(k.Place).Place().OneWay {
 		return nil, base.Errorf(base.ErrRefused, "what is written to %s cannot be read again", strings.ToUpper(k.Place))
 	}
 	began := time.Now()
