@@ -3,7 +3,6 @@ package mariadb
 import (
 	"context"
 	"database/sql"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -15,23 +14,10 @@ import (
 
 	"fiume/internal/connect/contract"
 	"fiume/internal/connect/dbserver"
+	"fiume/internal/connect/dbtable"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 )
-
-// changeColumn is the column of a stream of changes that says what each does.
-const changeColumn = "_change"
-
-// What a row of a piece does.
-const (
-	opInsert byte = iota
-	opWithdraw
-	opReplace
-)
-
-var opNames = [...]string{"insert", "withdraw", "replace"}
-
-var le = binary.LittleEndian
 
 // changes follows a table: its rows as they are at one moment, then what the server's binary log says from
 // just that moment on. It is the one split of its source. Its places are sets of global transaction ids: all
@@ -100,14 +86,14 @@ func openChanges(scan *plan.Op, access contract.Secrets) (flow.Source, error) {
 	}
 	c := &changes{db: db, server: srv, scan: scan, wake: func() {}}
 	fail := func(err error) (flow.Source, error) { return nil, errors.Join(err, db.Close()) }
-	if err := checkSource(context.Background(), db, schema, s); err != nil {
+	if err := dbtable.CheckSource(context.Background(), server{}, db, schema, s); err != nil {
 		return fail(err)
 	}
 	if err := c.checkLog(); err != nil {
 		return fail(err)
 	}
-	for _, col := range wanted(scan) {
-		if s.Columns[col].Name != changeColumn {
+	for _, col := range dbtable.Wanted(scan) {
+		if s.Columns[col].Name != dbtable.ChangeColumn {
 			c.cols = append(c.cols, col)
 		}
 	}
@@ -338,7 +324,7 @@ func (c *changes) begin() (err error) {
 	}
 	c.start = place{set: set.String}
 	c.begun = true
-	c.rows, err = c.conn.QueryContext(ctx, "SELECT "+columnList(c.scan.Stream, c.cols)+" FROM "+quote(c.Name()))
+	c.rows, err = c.conn.QueryContext(ctx, "SELECT "+dbtable.Columns(server{}, c.scan.Stream, c.cols)+" FROM "+quote(c.Name()))
 	return err
 }
 
@@ -350,19 +336,19 @@ func (c *changes) readRows(p *flow.Piece) error {
 	data := p.Data[:0]
 	p.Base = c.n
 	rows := 0
-	for rows < rowsAPiece && c.rows.Next() {
+	for rows < dbtable.RowsAPiece && c.rows.Next() {
 		if err := c.rows.Scan(dest...); err != nil {
 			return err
 		}
-		data = appendHead(data, opInsert, time.Now().UnixMicro())
+		data = dbtable.AppendHead(data, dbtable.Insert, time.Now().UnixMicro())
 		for _, cell := range c.cells {
-			data = appendCell(data, cell)
+			data = dbtable.AppendCell(data, cell)
 		}
 		rows++
 	}
 	c.n += int64(rows)
 	p.Next = c.n
-	if rows < rowsAPiece {
+	if rows < dbtable.RowsAPiece {
 		err := c.rows.Err()
 		c.endRows()
 		if err != nil {
@@ -371,11 +357,9 @@ func (c *changes) readRows(p *flow.Piece) error {
 		c.all, p.Complete = true, true
 		c.marked(c.start)
 	}
-	p.Data = padded(data)
+	p.Data = dbtable.Padded(data)
 	return nil
 }
-
-func padded(b []byte) []byte { return append(b, make([]byte, flow.Pad)...)[:len(b)] }
 
 // readLog takes what the log has told since the last piece.
 func (c *changes) readLog(p *flow.Piece) error {
@@ -383,7 +367,7 @@ func (c *changes) readLog(p *flow.Piece) error {
 	p.Base = c.n
 	var at *place
 	rows := int64(0)
-	for rows < rowsAPiece && len(data) < 1<<20 && !p.Complete {
+	for rows < dbtable.RowsAPiece && len(data) < 1<<20 && !p.Complete {
 		x, ok := c.take()
 		if !ok {
 			break
@@ -406,7 +390,7 @@ func (c *changes) readLog(p *flow.Piece) error {
 		case x.empty:
 			p.Fresh, p.Complete = true, true
 		case x.cells != nil:
-			data = append(appendHead(data, x.op, x.time), x.cells...)
+			data = append(dbtable.AppendHead(data, x.op, x.time), x.cells...)
 			rows++
 		}
 		at = &x.at
@@ -419,7 +403,7 @@ func (c *changes) readLog(p *flow.Piece) error {
 	if rows == 0 && !p.Complete {
 		return flow.ErrNothing
 	}
-	p.Data = padded(data)
+	p.Data = dbtable.Padded(data)
 	return nil
 }
 
@@ -438,7 +422,9 @@ func (c *changes) take() (x item, ok bool) {
 }
 
 // Frame implements flow.Split.
-func (c *changes) Frame(p *flow.Piece) error { return frameRows(p, len(c.cols)) }
+func (c *changes) Frame(p *flow.Piece) error { return dbtable.FrameRows(p, len(c.cols)) }
 
 // NewDecoder implements flow.Split.
-func (c *changes) NewDecoder() (flow.Decoder, error) { return newDecoder(c.scan, c.cols), nil }
+func (c *changes) NewDecoder() (flow.Decoder, error) {
+	return dbtable.NewDecoder(c.scan, c.cols, server{}.Value), nil
+}

@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 
+	"fiume/internal/connect/dbtable"
 	"fiume/internal/core/column"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
@@ -53,27 +54,27 @@ func TestChangePieces(t *testing.T) {
 	} {
 		scan := planned(t, text)
 		c := &changes{scan: scan}
-		for _, k := range wanted(scan) {
-			if scan.Stream.Columns[k].Name != changeColumn {
+		for _, k := range dbtable.Wanted(scan) {
+			if scan.Stream.Columns[k].Name != dbtable.ChangeColumn {
 				c.cols = append(c.cols, k)
 			}
 		}
 		var p flow.Piece
 		put := func(op byte, at int64, cells ...string) {
-			p.Data = appendHead(p.Data, op, at)
+			p.Data = dbtable.AppendHead(p.Data, op, at)
 			for _, x := range cells {
 				if x == "NULL" {
-					p.Data = appendCell(p.Data, nil)
+					p.Data = dbtable.AppendCell(p.Data, nil)
 				} else {
-					p.Data = appendCell(p.Data, []byte(x))
+					p.Data = dbtable.AppendCell(p.Data, []byte(x))
 				}
 			}
 		}
-		put(opInsert, 5, "1", "10.50", "1")
-		put(opReplace, 6, "1", "11", "NULL")
-		put(opInsert, 7, "two", "1", "0")
-		put(opWithdraw, 8, "1", "11", "0")
-		p.Data = padded(p.Data)
+		put(dbtable.Insert, 5, "1", "10.50", "1")
+		put(dbtable.Replace, 6, "1", "11", "NULL")
+		put(dbtable.Insert, 7, "two", "1", "0")
+		put(dbtable.Withdraw, 8, "1", "11", "0")
+		p.Data = dbtable.Padded(p.Data)
 		if err := c.Frame(&p); err != nil || len(p.Messages) != 4 || p.Messages[3].At != 8 {
 			t.Fatal(err, p.Messages)
 		}

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"fiume/internal/connect/dbtable"
 	"fiume/internal/core/types"
 
 	"github.com/go-mysql-org/go-mysql/mysql"
@@ -256,19 +257,19 @@ func (r *logReader) rows(ctx context.Context, h *replication.EventHeader, e *rep
 	switch e.Type() {
 	case replication.EnumRowsEventTypeInsert:
 		for _, row := range e.Rows {
-			give(opInsert, m.cells(row))
+			give(dbtable.Insert, m.cells(row))
 		}
 	case replication.EnumRowsEventTypeDelete:
 		for _, row := range e.Rows {
-			give(opWithdraw, m.cells(row))
+			give(dbtable.Withdraw, m.cells(row))
 		}
 	case replication.EnumRowsEventTypeUpdate:
 		for i := 0; i+1 < len(e.Rows); i += 2 {
 			old, row := e.Rows[i], e.Rows[i+1]
 			if slices.ContainsFunc(r.c.key, func(k int) bool { return fmt.Sprint(old[m.places[k]]) != fmt.Sprint(row[m.places[k]]) }) {
-				give(opWithdraw, m.cells(old))
+				give(dbtable.Withdraw, m.cells(old))
 			}
-			give(opReplace, m.cells(row))
+			give(dbtable.Replace, m.cells(row))
 		}
 	}
 	return nil
@@ -279,10 +280,10 @@ func (m *tableMap) cells(row []any) []byte {
 	var out []byte
 	for _, i := range m.places {
 		if i >= len(row) {
-			out = appendCell(out, nil)
+			out = dbtable.AppendCell(out, nil)
 			continue
 		}
-		out = appendCell(out, m.cell(i, row[i]))
+		out = dbtable.AppendCell(out, m.cell(i, row[i]))
 	}
 	return out
 }

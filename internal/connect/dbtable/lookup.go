@@ -1,15 +1,13 @@
-package mariadb
+package dbtable
 
 import (
 	"context"
 	"database/sql"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"fiume/internal/connect/contract"
-	"fiume/internal/connect/dbserver"
 	"fiume/internal/core/column"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/state"
@@ -23,10 +21,11 @@ import (
 // there is no such row.
 type lookup struct {
 	db     *sql.DB
+	server Server
 	op     *plan.Op
 	cols   []int // of the declared ones that are asked for: those of the key first
+	key    []types.Field
 	query  string
-	place  string // of one key in the query
 	layout *state.Layout
 	cache  *expirable.LRU[string, []byte] // by key: the columns, nil where there is no row
 }
@@ -36,17 +35,17 @@ const (
 	defaultKept = time.Minute
 )
 
-// OpenLookup implements contract.Looker.
-func (connector) OpenLookup(env *contract.Env, o *plan.Op) (step.Rows, error) {
+// OpenLookup opens a table that is asked for the rows of keys.
+func OpenLookup(server Server, env *contract.Env, o *plan.Op) (step.Rows, error) {
 	t := o.OfTable
-	db, schema, err := dbserver.Connect(t.Via, env.Secrets)
+	db, schema, err := server.Connect(t.Via, env.Secrets)
 	if err != nil {
 		return nil, err
 	}
-	if err := checkSource(context.Background(), db, schema, t.Stream); err != nil {
+	if err := CheckSource(context.Background(), server, db, schema, t.Stream); err != nil {
 		return nil, errors.Join(err, db.Close())
 	}
-	l := &lookup{db: db, op: o, cols: t.KeyColumns()}
+	l := &lookup{db: db, server: server, op: o, cols: t.KeyColumns()}
 	shown := t.Shown()
 	for _, k := range o.Kept {
 		c := t.ColumnOf(k)
@@ -55,12 +54,10 @@ func (connector) OpenLookup(env *contract.Env, o *plan.Op) (step.Rows, error) {
 		}
 		l.cols = append(l.cols, c)
 	}
-	var keys []string
 	for _, c := range t.KeyColumns() {
-		keys = append(keys, quote(t.Columns[c].Name))
+		l.key = append(l.key, t.Columns[c])
 	}
-	l.query = "SELECT " + columnList(t.Stream, l.cols) + " FROM " + quote(t.Address) + " WHERE (" + strings.Join(keys, ", ") + ") IN ("
-	l.place = "(" + strings.TrimSuffix(strings.Repeat("?,", len(keys)), ",") + ")"
+	l.query = "SELECT " + Columns(server, t.Stream, l.cols) + " FROM " + server.Table(t.Address) + " WHERE "
 	l.layout = state.NewLayout(o.Of.Fields, o.Kept)
 	l.cache = expirable.NewLRU[string, []byte](t.Options.Number("cache rows", plan.DefaultCacheRows), nil,
 		time.Duration(t.Options.Duration("cache for", defaultKept.Microseconds()))*time.Microsecond)
@@ -128,10 +125,11 @@ func (l *lookup) query1(ask []int, cols []*column.Vector, found map[string][]byt
 	var args []any
 	for _, i := range ask {
 		for _, v := range cols {
-			args = append(args, value(v, i))
+			args = append(args, valueOf(v, i))
 		}
 	}
-	rows, err := l.db.Query(l.query+strings.TrimSuffix(strings.Repeat(l.place+",", len(ask)), ",")+")", args...)
+	of, args := l.server.Keyed(l.key, args)
+	rows, err := l.db.Query(l.query+of, args...)
 	if err != nil {
 		return err
 	}
@@ -154,7 +152,7 @@ func (l *lookup) query1(ask []int, cols []*column.Vector, found map[string][]byt
 			var v types.Value
 			if cells[i] != nil {
 				var ok bool
-				if v, ok = fromCell(cells[i], f.Type); !ok {
+				if v, ok = l.server.Value(cells[i], f.Type); !ok {
 					return fmt.Errorf("%s: '%.50s' is no %s", f.Name, cells[i], f.Type)
 				}
 			}

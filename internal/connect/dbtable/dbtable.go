@@ -1,0 +1,155 @@
+// Package dbtable reads tables of database servers, whole or by key, and writes sinks to them: what connectors of databases share. A connector says how its server is spoken to.
+package dbtable
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"fiume/internal/connect/contract"
+	"fiume/internal/core/plan"
+	"fiume/internal/core/types"
+)
+
+// Server is a kind of database server.
+type Server interface {
+	// Connect opens the database of an endpoint, and gives its name.
+	Connect(e *plan.Endpoint, access contract.Secrets) (db *sql.DB, name string, err error)
+	// Advice adds the way out to an error of a connection, where one is known.
+	Advice(e *plan.Endpoint, err error) error
+	// Table writes the name of a table, an address, as it stands in statements.
+	Table(address string) string
+	// Cell is the expression of a column whose value is read, in the form that Value takes.
+	Cell(f types.Field) string
+	// Value reads a cell.
+	Value(cell []byte, t types.Type) (types.Value, bool)
+	// Keyed is a condition that holds for the rows of keys, whose columns are given one key after the other, and its arguments.
+	Keyed(key []types.Field, values []any) (string, []any)
+
+	// Columns gives those of a table, in order; none where there is no table.
+	Columns(ctx context.Context, db *sql.DB, name, table string) ([]Column, error)
+	// Unique gives the unique keys of a table: the names of their columns in small letters.
+	Unique(ctx context.Context, db *sql.DB, name, table string) ([][]string, error)
+	// Unfit says why rows cannot be written to a table just once, or gives nil.
+	Unfit(ctx context.Context, db *sql.DB, name, table string) error
+	// Takes says whether a column takes values of a type.
+	Takes(c Column, t types.Type) bool
+	// Suggest is the statement that makes a table for an output.
+	Suggest(out *plan.Op) string
+
+	// Statements says how the rows of an output are written.
+	Statements(columns []Column, out *plan.Op) Statements
+	// OwnTables are the statements that make the tables of sinks: fiume_deliveries, and, where rows are set aside, fiume_set_aside.
+	OwnTables(aside bool) []string
+	// Bind writes a statement with ? for its arguments in the server's way.
+	Bind(statement string) string
+	// OnceMore is the end of an INSERT that does nothing where the row is there, and what stands behind its first word.
+	Unless() (behindInsert, atEnd string)
+	// OfTheRow says whether an error is that of a value that does not fit, of keys that are there or of conditions that fail.
+	OfTheRow(err error) bool
+	// Passing says whether an error may pass by itself.
+	Passing(err error) bool
+}
+
+// Statements write the rows of a sink.
+type Statements interface {
+	// Put writes rows, whose values stand one row after the other. A row replaces the one of its key, where there is one.
+	Put(tx *sql.Tx, values []any) error
+	// Remove takes the row of a key away.
+	Remove(tx *sql.Tx, key []any) error
+	// Guarded does something so that a failure leaves the transaction as it was before.
+	Guarded(tx *sql.Tx, do func() error) error
+}
+
+// Column is a column of a table in a database.
+type Column struct {
+	Name, Kind string
+	Required   bool // NOT NULL without a default
+}
+
+// CheckSource looks whether a table in the database has the columns of a declared one.
+func CheckSource(ctx context.Context, server Server, db *sql.DB, name string, s *plan.Stream) error {
+	have, err := server.Columns(ctx, db, name, s.Address)
+	if err != nil {
+		return fmt.Errorf("endpoint %s cannot be reached at %s: %w", s.Via.Name, s.Via.Address, server.Advice(s.Via, err))
+	}
+	if len(have) == 0 {
+		return fmt.Errorf("there is no table %s in %s", s.Address, name)
+	}
+	for _, f := range s.Columns {
+		if f.Name == ChangeColumn && s.Options.Flag("changes", false) {
+			continue
+		}
+		if !slices.ContainsFunc(have, func(c Column) bool { return strings.EqualFold(c.Name, f.Name) }) {
+			return fmt.Errorf("the table %s has no column %s (it has: %s)", s.Address, f.Name, strings.Join(namesOf(have), ", "))
+		}
+	}
+	return nil
+}
+
+func namesOf(cols []Column) (out []string) {
+	for _, c := range cols {
+		out = append(out, c.Name)
+	}
+	return out
+}
+
+// CheckSink looks whether a table takes the rows of an output, and gives its columns.
+func CheckSink(ctx context.Context, server Server, db *sql.DB, name string, out *plan.Op) ([]Column, error) {
+	table := out.Sink.Address
+	cols, err := server.Columns(ctx, db, name, table)
+	if err != nil {
+		return nil, fmt.Errorf("endpoint %s cannot be reached at %s: %w", out.Sink.Via.Name, out.Sink.Via.Address, server.Advice(out.Sink.Via, err))
+	}
+	if len(cols) == 0 {
+		return nil, fmt.Errorf("there is no table %s in %s; one that fits is: %s", table, name, server.Suggest(out))
+	}
+	if err := server.Unfit(ctx, db, name, table); err != nil {
+		return nil, err
+	}
+	have := map[string]Column{}
+	for _, c := range cols {
+		have[strings.ToLower(c.Name)] = c
+	}
+	var bad []string
+	given := map[string]bool{}
+	for _, f := range out.Fields {
+		n := strings.ToLower(f.Name)
+		given[n] = true
+		c, ok := have[n]
+		if !ok {
+			bad = append(bad, fmt.Sprintf("the table %s has no column %s (it has: %s)", table, f.Name, strings.Join(namesOf(cols), ", ")))
+		} else if !server.Takes(c, f.Type) {
+			bad = append(bad, fmt.Sprintf("the column %s is %s, the rows have %s", c.Name, c.Kind, f.Type))
+		}
+	}
+	for _, c := range cols {
+		if c.Required && !given[strings.ToLower(c.Name)] {
+			bad = append(bad, fmt.Sprintf("the column %s is NOT NULL without a default, and the rows do not have it", c.Name))
+		}
+	}
+	if key := out.Sink.Options.Names("key"); len(key) > 0 && len(bad) == 0 {
+		var want []string
+		for _, k := range key {
+			if !given[strings.ToLower(k)] {
+				bad = append(bad, fmt.Sprintf("KEY names %q, which the rows do not have", k))
+			}
+			want = append(want, strings.ToLower(k))
+		}
+		slices.Sort(want)
+		unique, err := server.Unique(ctx, db, name, table)
+		if err != nil {
+			return nil, err
+		}
+		if len(bad) == 0 && !slices.ContainsFunc(unique, func(k []string) bool { return slices.Equal(slices.Sorted(slices.Values(k)), want) }) {
+			bad = append(bad, fmt.Sprintf("the table %s has no unique key over (%s); add one with ALTER TABLE %s ADD UNIQUE (%s)", table, strings.Join(key, ", "), table, strings.Join(key, ", ")))
+		}
+	}
+	if len(bad) > 0 {
+		return nil, errors.New(strings.Join(bad, "; "))
+	}
+	return cols, nil
+}
