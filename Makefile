@@ -15,7 +15,7 @@ CONSOLE_SOURCES := $(shell find console/src -type f ! -name schema.d.ts) console
 # make lint vets; debuggers' tables would take longer to link than the tests to run.
 QUICK := -vet=off '-ldflags=-s -w'
 
-.PHONY: build setup demo test test-race test-cluster lint format bench screenshots openapi clean
+.PHONY: build setup setup-tests demo test test-race test-cluster lint format bench screenshots openapi clean
 
 build: $(CONSOLE)
 	go build -o bin/fiume ./cmd/fiume
@@ -27,10 +27,13 @@ $(CONSOLE): $(CONSOLE_SOURCES)
 setup:
 	./scripts/setup.sh
 
+setup-tests:
+	./scripts/setup.sh tests
+
 demo: setup build
 	./bin/fiume demo $(DEMO)
 
-test: setup build
+test: setup-tests build
 	cd console && npm run --silent test
 	go test $(QUICK) -count=1 -timeout 30m -parallel 8 ./...
 
@@ -38,7 +41,7 @@ test: setup build
 AT_ONCE := ./internal/core/flow ./internal/checkpoint ./internal/topiclog ./internal/connect/... ./internal/catalog ./internal/trial ./internal/service/... ./internal/client ./internal/disk
 
 # The race detector needs a C compiler. Generated tests run fewer seeds under it, since it makes them ten times slower.
-test-race: setup build
+test-race: setup-tests build
 	SEEDS=6 DAMAGED=6 GROWING=10 go test $(QUICK) -race -count=1 -timeout 20m -skip 'TestBatchesAreCut|TestEndlessRow|TestValuesAreBounded|TestGroupsAreBounded' $(AT_ONCE)
 	FIUME_RACE=1 COMMANDS=40 JOBS=4 go test $(QUICK) -count=1 -timeout 10m -run 'TestLives|TestVersions|TestOrdinaryClients|TestGroupsOfClients' ./e2e
 
@@ -56,10 +59,10 @@ bench:
 	go test -run '^$$' -bench . -benchmem ./internal/...
 	go test -run '^$$' -bench . -benchtime 1x ./e2e
 
-openapi: setup build
+openapi: setup-tests build
 	go test -count=1 -run TestOpenAPI ./e2e -openapi
 
-screenshots: setup build
+screenshots: setup-tests build
 	go test -count=1 -run TestScreenshots ./e2e -screenshots ../docs/screenshots
 
 clean:

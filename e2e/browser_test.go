@@ -41,7 +41,7 @@ func browse(t testing.TB, base string) *tab {
 	t.Helper()
 	path, err := exec.LookPath("chromium")
 	if err != nil {
-		t.Fatal("Chromium is not installed; run make setup")
+		t.Fatal("Chromium is not installed; run make setup-tests")
 	}
 	opts := append(chromedp.DefaultExecAllocatorOptions[:],
 		chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800), chromedp.UserDataDir(t.TempDir()),

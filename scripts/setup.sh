@@ -1,7 +1,6 @@
 #!/usr/bin/env bash
-# Installs what the program and its tests need besides Go, Node and npm: Debian's MariaDB server,
-# Debian's Chromium for the tests of the console, its kcat as an ordinary client of brokers, and a C compiler for the race detector. Does nothing where
-# all are there.
+# Installs what the program needs besides Go, Node and npm, Debian's MariaDB server, and, with the word tests, what its tests need: Debian's Chromium for those of the console, its kcat
+# as an ordinary client of brokers, its PostgreSQL server, and a C compiler for the race detector. Does nothing where all are there.
 set -euo pipefail
 missing=()
 for tool in go node npm; do
@@ -9,9 +8,12 @@ for tool in go node npm; do
 done
 PATH=$PATH:/usr/sbin
 command -v mariadbd >/dev/null || missing+=(mariadb-server)
-command -v gcc >/dev/null || missing+=(gcc libc6-dev) # for the race detector
-command -v chromium >/dev/null || missing+=(chromium fonts-liberation)
-command -v kcat >/dev/null || missing+=(kcat)
+if [ "${1:-}" = tests ]; then
+	command -v gcc >/dev/null || missing+=(gcc libc6-dev) # for the race detector
+	command -v chromium >/dev/null || missing+=(chromium fonts-liberation)
+	command -v kcat >/dev/null || missing+=(kcat)
+	compgen -G '/usr/lib/postgresql/*/bin/postgres' >/dev/null || missing+=(postgresql)
+fi
 [ ${#missing[@]} -gt 0 ] || exit 0
 command -v apt-get >/dev/null || { echo "please install: ${missing[*]}" >&2; exit 1; }
 as_root=()

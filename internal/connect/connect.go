@@ -13,6 +13,7 @@ import (
 	"fiume/internal/connect/history"
 	"fiume/internal/connect/lake"
 	"fiume/internal/connect/mariadb"
+	"fiume/internal/connect/postgres"
 	"fiume/internal/connect/registry"
 	"fiume/internal/connect/tcp"
 	"fiume/internal/connect/topics"
@@ -27,6 +28,7 @@ var connectors = []contract.Connector{
 	topics.Connector,
 	files.Connector,
 	mariadb.Connector,
+	postgres.Connector,
 	broker.Connector,
 	tcp.Connector,
 	lake.Connector,

@@ -48,7 +48,7 @@ func secretly(string, string) (string, error) { return secret, nil }
 // TestSuite: every place that is read and written keeps what all promise.
 func TestSuite(t *testing.T) {
 	server := databaseServer(t)
-	for name, open := range map[string]func(*testing.T) *kit.Place{"lake": lakePlace, "lake without a catalogue": ledgerPlace, "lake without a catalogue in an object store": farLedgerPlace, "lake of a service": restLakePlace, "lake in a database and an object store": farLakePlace(server), "web": webPlace(false), "web events": webPlace(true), "topics": topicsPlace, "files": filesPlace, "object store": objectsPlace, "broker": brokerPlace, "mariadb": databasePlace(server)} {
+	for name, open := range map[string]func(*testing.T) *kit.Place{"lake": lakePlace, "lake without a catalogue": ledgerPlace, "lake without a catalogue in an object store": farLedgerPlace, "lake of a service": restLakePlace, "lake in a database and an object store": farLakePlace(server), "web": webPlace(false), "web events": webPlace(true), "topics": topicsPlace, "files": filesPlace, "object store": objectsPlace, "broker": brokerPlace, "mariadb": databasePlace(server), "postgres": postgresPlace(kit.StartPostgres(t))} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			kit.Suite(t, open)
@@ -305,11 +305,11 @@ func farLakePlace(server *testServer) func(*testing.T) *kit.Place {
 // webPlace is a service that fails now and then, before it has taken a request or behind it, and heeds what was sent before.
 func webPlace(events bool) func(*testing.T) *kit.Place {
 	return func(t *testing.T) *kit.Place {
-		s := &webservice.Service{Token: secret, Faulty: 0.05}
+		s := &webservice.Service{Token: secret, Faulty: 0.03}
 		server := httptest.NewServer(s)
 		t.Cleanup(server.CloseClientConnections)
 		t.Cleanup(func() { s.Away(true); server.Close() })
-		from := "'/page' VIA w (ROWS AT 'items', NEW BY n, LOOK EVERY 20 MILLISECONDS)"
+		from := "'/page?from={last}' VIA w (ROWS AT 'items', NEW BY n, LOOK EVERY 20 MILLISECONDS)"
 		if events {
 			from = "'/events' VIA w (EVENTS true)"
 		}
@@ -410,6 +410,37 @@ func (s *testServer) database(t *testing.T) (name string, db *sql.DB) {
 		t.Fatal(err)
 	}
 	return name, db
+}
+
+// postgresPlace is a sink over a table; rows come from a topic.
+func postgresPlace(server *kit.Postgres) func(*testing.T) *kit.Place {
+	var made atomic.Int64
+	return func(t *testing.T) *kit.Place {
+		name := fmt.Sprintf("suite%d", made.Add(1))
+		db, p := server.Database(t, name), topicsPlace(t)
+		p.Sink = "DECLARE ENDPOINT d POSTGRES 'timing@" + server.Addr + "/" + name + "' SECRET 'd'; DECLARE SINK kept TO POSTGRES 'kept' VIA d (CREATE true);"
+		p.Secret = server.Password
+		p.Env.Secrets = contract.Secrets{Secret: func(string, string) (string, error) { return server.Password, nil }}
+		p.Read = func(t testing.TB) (out []string) {
+			rows, err := db.Query("SELECT row_to_json(k)::text FROM kept k")
+			if err != nil && strings.Contains(err.Error(), "42P01") { // it is about to be made
+				return nil
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer rows.Close()
+			for rows.Next() {
+				var row string
+				if err := rows.Scan(&row); err != nil {
+					t.Fatal(err)
+				}
+				out = append(out, row)
+			}
+			return out
+		}
+		return p
+	}
 }
 
 func databasePlace(server *testServer) func(*testing.T) *kit.Place {

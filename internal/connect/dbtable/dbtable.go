@@ -26,8 +26,8 @@ type Server interface {
 	Cell(f types.Field) string
 	// Value reads a cell.
 	Value(cell []byte, t types.Type) (types.Value, bool)
-	// Keyed is a condition that holds for the rows of keys, whose columns are given one key after the other, and its arguments.
-	Keyed(key []types.Field, values []any) (string, []any)
+	// Keyed is a condition that holds for the rows of keys, whose values are given one key after the other, and its arguments.
+	Keyed(key []Column, values []any) (string, []any)
 
 	// Columns gives those of a table, in order; none where there is no table.
 	Columns(ctx context.Context, db *sql.DB, name, table string) ([]Column, error)
@@ -42,11 +42,13 @@ type Server interface {
 
 	// Statements says how the rows of an output are written.
 	Statements(columns []Column, out *plan.Op) Statements
+	// RowsAStatement is how many rows are written in one.
+	RowsAStatement() int
 	// OwnTables are the statements that make the tables of sinks: fiume_deliveries, and, where rows are set aside, fiume_set_aside.
 	OwnTables(aside bool) []string
 	// Bind writes a statement with ? for its arguments in the server's way.
 	Bind(statement string) string
-	// OnceMore is the end of an INSERT that does nothing where the row is there, and what stands behind its first word.
+	// Unless is what an INSERT has behind its first word, and at its end, so that it does nothing where the row is there.
 	Unless() (behindInsert, atEnd string)
 	// OfTheRow says whether an error is that of a value that does not fit, of keys that are there or of conditions that fail.
 	OfTheRow(err error) bool
@@ -64,30 +66,51 @@ type Statements interface {
 	Guarded(tx *sql.Tx, do func() error) error
 }
 
+// CreateOption is the option of a sink whose table may be made.
+var CreateOption = plan.OptionSpec{Name: "create", Kind: plan.FlagOption, Doc: "true: where there is no such table, the job makes it when it begins, with the columns of the rows and a key over KEY"}
+
+// made makes the table of an output, where it is not there.
+func made(ctx context.Context, server Server, db *sql.DB, name string, out *plan.Op) ([]Column, error) {
+	cols, err := CheckSink(ctx, server, db, name, out)
+	if err != nil || len(cols) > 0 {
+		return cols, err
+	}
+	if _, err := db.ExecContext(ctx, server.Suggest(out)); err != nil {
+		if cols, again := CheckSink(ctx, server, db, name, out); again == nil && len(cols) > 0 {
+			return cols, nil // somebody else made it meanwhile
+		}
+		return nil, fmt.Errorf("the table %s cannot be made; grant CREATE, or make it with: %s: %w", out.Sink.Address, server.Suggest(out), err)
+	}
+	if cols, err = CheckSink(ctx, server, db, name, out); err == nil && len(cols) == 0 {
+		err = fmt.Errorf("the table %s was made in %s, and is not to be seen there", out.Sink.Address, name)
+	}
+	return cols, err
+}
+
 // Column is a column of a table in a database.
 type Column struct {
 	Name, Kind string
 	Required   bool // NOT NULL without a default
 }
 
-// CheckSource looks whether a table in the database has the columns of a declared one.
-func CheckSource(ctx context.Context, server Server, db *sql.DB, name string, s *plan.Stream) error {
+// CheckSource looks whether a table in the database has the columns of a declared one, and gives its columns.
+func CheckSource(ctx context.Context, server Server, db *sql.DB, name string, s *plan.Stream) ([]Column, error) {
 	have, err := server.Columns(ctx, db, name, s.Address)
 	if err != nil {
-		return fmt.Errorf("endpoint %s cannot be reached at %s: %w", s.Via.Name, s.Via.Address, server.Advice(s.Via, err))
+		return nil, fmt.Errorf("endpoint %s cannot be reached at %s: %w", s.Via.Name, s.Via.Address, server.Advice(s.Via, err))
 	}
 	if len(have) == 0 {
-		return fmt.Errorf("there is no table %s in %s", s.Address, name)
+		return nil, fmt.Errorf("there is no table %s in %s", s.Address, name)
 	}
 	for _, f := range s.Columns {
 		if f.Name == ChangeColumn && s.Options.Flag("changes", false) {
 			continue
 		}
 		if !slices.ContainsFunc(have, func(c Column) bool { return strings.EqualFold(c.Name, f.Name) }) {
-			return fmt.Errorf("the table %s has no column %s (it has: %s)", s.Address, f.Name, strings.Join(namesOf(have), ", "))
+			return nil, fmt.Errorf("the table %s has no column %s (it has: %s)", s.Address, f.Name, strings.Join(namesOf(have), ", "))
 		}
 	}
-	return nil
+	return have, nil
 }
 
 func namesOf(cols []Column) (out []string) {
@@ -97,15 +120,18 @@ func namesOf(cols []Column) (out []string) {
 	return out
 }
 
-// CheckSink looks whether a table takes the rows of an output, and gives its columns.
+// CheckSink looks whether a table takes the rows of an output, and gives its columns: none where it is about to be made (CREATE true).
 func CheckSink(ctx context.Context, server Server, db *sql.DB, name string, out *plan.Op) ([]Column, error) {
 	table := out.Sink.Address
 	cols, err := server.Columns(ctx, db, name, table)
 	if err != nil {
 		return nil, fmt.Errorf("endpoint %s cannot be reached at %s: %w", out.Sink.Via.Name, out.Sink.Via.Address, server.Advice(out.Sink.Via, err))
 	}
+	if len(cols) == 0 && out.Sink.Options.Flag("create", false) {
+		return nil, nil // it is made when the job begins
+	}
 	if len(cols) == 0 {
-		return nil, fmt.Errorf("there is no table %s in %s; one that fits is: %s", table, name, server.Suggest(out))
+		return nil, fmt.Errorf("there is no table %s in %s; write CREATE true, and the job makes it, or make it with: %s", table, name, server.Suggest(out))
 	}
 	if err := server.Unfit(ctx, db, name, table); err != nil {
 		return nil, err

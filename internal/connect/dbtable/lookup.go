@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"fiume/internal/connect/contract"
@@ -24,7 +26,7 @@ type lookup struct {
 	server Server
 	op     *plan.Op
 	cols   []int // of the declared ones that are asked for: those of the key first
-	key    []types.Field
+	key    []Column
 	query  string
 	layout *state.Layout
 	cache  *expirable.LRU[string, []byte] // by key: the columns, nil where there is no row
@@ -42,7 +44,8 @@ func OpenLookup(server Server, env *contract.Env, o *plan.Op) (step.Rows, error)
 	if err != nil {
 		return nil, err
 	}
-	if err := CheckSource(context.Background(), server, db, schema, t.Stream); err != nil {
+	have, err := CheckSource(context.Background(), server, db, schema, t.Stream)
+	if err != nil {
 		return nil, errors.Join(err, db.Close())
 	}
 	l := &lookup{db: db, server: server, op: o, cols: t.KeyColumns()}
@@ -55,7 +58,8 @@ func OpenLookup(server Server, env *contract.Env, o *plan.Op) (step.Rows, error)
 		l.cols = append(l.cols, c)
 	}
 	for _, c := range t.KeyColumns() {
-		l.key = append(l.key, t.Columns[c])
+		i := slices.IndexFunc(have, func(x Column) bool { return strings.EqualFold(x.Name, t.Columns[c].Name) })
+		l.key = append(l.key, have[i])
 	}
 	l.query = "SELECT " + Columns(server, t.Stream, l.cols) + " FROM " + server.Table(t.Address) + " WHERE "
 	l.layout = state.NewLayout(o.Of.Fields, o.Kept)

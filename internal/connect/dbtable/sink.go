@@ -17,9 +17,6 @@ import (
 	"fiume/internal/core/types"
 )
 
-// rowsPerInsert bounds a statement.
-const rowsPerInsert = 1000
-
 // Sink writes rows. With a KEY a row replaces the one of its key. In a run that takes checkpoints, rows are
 // spooled, and written when a checkpoint counts: the rows between two checkpoints in one transaction together
 // with their number in the table fiume_deliveries, so that it is known whether they are there. Without
@@ -48,7 +45,7 @@ func OpenSink(server Server, env *contract.Env, out *plan.Op) (flow.Sink, error)
 	if err != nil {
 		return nil, err
 	}
-	cols, err := CheckSink(context.Background(), server, db, name, out)
+	cols, err := made(context.Background(), server, db, name, out)
 	if err != nil {
 		return nil, errors.Join(err, db.Close())
 	}
@@ -135,7 +132,7 @@ func (s *Sink) write(tx *sql.Tx, payload []byte, aside func(row []any, why error
 			at++
 			continue
 		}
-		n := min(rows-at, rowsPerInsert)
+		n := min(rows-at, s.server.RowsAStatement())
 		if len(removes) > 0 {
 			n = min(n, removes[0]-at)
 		}
@@ -169,7 +166,11 @@ func (s *Sink) makeTables() error {
 		return nil
 	}
 	for _, q := range s.server.OwnTables(s.keep) {
-		if _, err := s.db.Exec(q); err != nil {
+		_, err := s.db.Exec(q)
+		if err != nil { // two that make it at once are in each other's way
+			_, err = s.db.Exec(q)
+		}
+		if err != nil {
 			return fmt.Errorf("a table of the sink's own cannot be made; grant CREATE, or make it with: %s: %w", q, err)
 		}
 	}

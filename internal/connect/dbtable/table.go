@@ -39,7 +39,7 @@ func OpenSource(server Server, env *contract.Env, scan *plan.Op) (flow.Source, e
 	if err != nil {
 		return nil, err
 	}
-	if err := CheckSource(context.Background(), server, db, schema, s); err != nil {
+	if _, err := CheckSource(context.Background(), server, db, schema, s); err != nil {
 		return nil, errors.Join(err, db.Close())
 	}
 	out := &source{db: db, server: server, scan: scan, every: time.Duration(s.Options.Duration("refresh every", 0)) * time.Microsecond}

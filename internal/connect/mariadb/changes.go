@@ -86,7 +86,7 @@ func openChanges(scan *plan.Op, access contract.Secrets) (flow.Source, error) {
 	}
 	c := &changes{db: db, server: srv, scan: scan, wake: func() {}}
 	fail := func(err error) (flow.Source, error) { return nil, errors.Join(err, db.Close()) }
-	if err := dbtable.CheckSource(context.Background(), server{}, db, schema, s); err != nil {
+	if _, err := dbtable.CheckSource(context.Background(), server{}, db, schema, s); err != nil {
 		return fail(err)
 	}
 	if err := c.checkLog(); err != nil {

@@ -46,6 +46,7 @@ DECLARE SINK splits TO MARIADB 'splits' VIA race_db (KEY (chip, mat));`,
 	},
 	Sink: []plan.OptionSpec{
 		{Name: "key", Kind: plan.NamesOption, Doc: "columns of a unique key: a row replaces the one with its key"},
+		dbtable.CreateOption,
 		{Name: "bad rows", Kind: plan.WordOption, Words: []string{"stop", "keep"}, Doc: "what a row that the server refuses does; stop: the job waits and tries again; keep: it is set aside in the table fiume_set_aside"},
 	},
 	Promise: func(*plan.Op) string {
@@ -89,7 +90,7 @@ func (connector) CheckSource(ctx context.Context, env *contract.Env, s *plan.Str
 		return err
 	}
 	defer db.Close()
-	if err := dbtable.CheckSource(ctx, server{}, db, schema, s); err != nil || !s.Options.Flag("changes", false) {
+	if _, err := dbtable.CheckSource(ctx, server{}, db, schema, s); err != nil || !s.Options.Flag("changes", false) {
 		return err
 	}
 	c := &changes{db: db, scan: &plan.Op{Stream: s}}

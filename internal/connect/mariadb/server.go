@@ -30,6 +30,7 @@ func (server) Connect(e *plan.Endpoint, access contract.Secrets) (*sql.DB, strin
 func (server) Advice(e *plan.Endpoint, err error) error { return advised(e, err) }
 func (server) Table(address string) string              { return quote(address) }
 func (server) Cell(f types.Field) string                { return quote(f.Name) }
+func (server) RowsAStatement() int                      { return 1000 }
 func (server) Bind(statement string) string             { return statement }
 func (server) Unless() (string, string)                 { return " IGNORE", "" }
 func (server) Passing(err error) bool                   { return dbserver.Passing(err) }
@@ -46,7 +47,7 @@ func (server) Value(b []byte, t types.Type) (types.Value, bool) {
 }
 
 // Keyed implements dbtable.Server.
-func (server) Keyed(key []types.Field, values []any) (string, []any) {
+func (server) Keyed(key []dbtable.Column, values []any) (string, []any) {
 	var names []string
 	for _, f := range key {
 		names = append(names, quote(f.Name))

@@ -49,7 +49,7 @@ func (p *page) all(ctx context.Context) (rows [][]byte, err error) {
 		if n == 0 && p.since != "" {
 			h.Set("If-Modified-Since", p.since)
 		}
-		got, err := p.client.do(ctx, request{method: http.MethodGet, path: path, header: h})
+		got, err := p.client.insist(ctx, request{method: http.MethodGet, path: path, header: h})
 		if err != nil {
 			return nil, err
 		}

@@ -167,10 +167,16 @@ func quoteValue(v types.Value) string {
 	return "'" + s + "'"
 }
 
-// FromText reads a text as a value of a type, as CAST does.
+// FromText reads a text as a value of a type, as CAST does; what has parts is read as JSON.
 func FromText(s string, t types.Type) (types.Value, bool) {
 	if t.Kind == types.Varchar {
 		return types.Value{Kind: types.Varchar, S: s}, true
+	}
+	if t.IsNested() {
+		if s, ok := compactJSON(s); ok {
+			return castJSON(s, t)
+		}
+		return types.Value{}, false
 	}
 	return castValue(types.Value{Kind: types.Varchar, S: s}, t)
 }

@@ -123,7 +123,7 @@ func (c *Catalog) PlaceEntries() []PlaceEntry {
 	out := []PlaceEntry{}
 	for _, n := range slices.Sorted(maps.Keys(c.Places)) {
 		p := c.Places[n]
-		e := PlaceEntry{Place: strings.ToUpper(n), About: p.About, Example: p.Example, Roles: []string{}, Endpoint: p.Endpoint && p.Source != nil, Here: p.Here, Options: []PlaceOption{}}
+		e := PlaceEntry{Place: strings.ToUpper(n), About: p.About, Example: p.Example, Roles: []string{}, Endpoint: p.Endpoint && (p.Source != nil || p.Table != nil || p.Sink != nil), Here: p.Here, Options: []PlaceOption{}}
 		add := func(role string, there bool, specs []OptionSpec) {
 			if !there {
 				return

@@ -1,0 +1,122 @@
+package kit
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"syscall"
+	"testing"
+	"time"
+
+	_ "github.com/jackc/pgx/v5/stdlib" // the driver "pgx"
+)
+
+// Postgres is a private PostgreSQL server.
+type Postgres struct {
+	Addr, Password string // of the user timing
+	dsn            string
+}
+
+// StartPostgres starts a server that is gone at the end of the test.
+func StartPostgres(t testing.TB) *Postgres {
+	t.Helper()
+	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
+	if len(found) == 0 {
+		t.Fatal("PostgreSQL is not installed; run make setup-tests")
+	}
+	bin := filepath.Dir(found[len(found)-1])
+	dir, err := os.MkdirTemp("", "fiume-pg-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	as := &syscall.SysProcAttr{}
+	if os.Geteuid() == 0 { // the server does not run as root
+		u, err := user.Lookup("postgres")
+		if err != nil {
+			t.Fatal(err)
+		}
+		uid, _ := strconv.Atoi(u.Uid)
+		gid, _ := strconv.Atoi(u.Gid)
+		if err := os.Chown(dir, uid, gid); err != nil {
+			t.Fatal(err)
+		}
+		as.Credential = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
+	}
+	p := &Postgres{Password: "pl4nted-m4rker"}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.Addr = l.Addr().String()
+	port := l.Addr().(*net.TCPAddr).Port
+	l.Close()
+	secret := filepath.Join(dir, "secret")
+	if err := os.WriteFile(secret, []byte(p.Password+"\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	data := filepath.Join(dir, "data")
+	command := func(name string, args ...string) *exec.Cmd {
+		c := exec.Command(filepath.Join(bin, name), args...)
+		c.Dir, c.SysProcAttr = dir, as
+		c.Env = []string{"LC_ALL=C", "PATH=/usr/bin:/bin"}
+		return c
+	}
+	if out, err := command("initdb", "-D", data, "-U", "timing", "--pwfile", secret, "-A", "scram-sha-256", "-E", "UTF8", "--no-sync").CombinedOutput(); err != nil {
+		t.Fatalf("initdb: %v\n%s", err, out)
+	}
+	log, err := os.Create(filepath.Join(dir, "log"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	server := command("postgres", "-D", data, "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories="+dir, "-c", "shared_buffers=32MB", "-c", "max_connections=200")
+	server.Stdout, server.Stderr = log, log
+	if err := server.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		_ = server.Process.Signal(syscall.SIGQUIT) // at once; nobody wants its data
+		_ = server.Wait()
+		log.Close()
+	})
+	p.dsn = fmt.Sprintf("host=127.0.0.1 port=%d user=timing password=%s dbname=postgres sslmode=disable", port, p.Password)
+	db, err := sql.Open("pgx", p.dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	for deadline := time.Now().Add(2 * time.Minute); ; time.Sleep(50 * time.Millisecond) {
+		if err = db.PingContext(context.Background()); err == nil {
+			return p
+		}
+		if time.Now().After(deadline) {
+			text, _ := os.ReadFile(log.Name())
+			t.Fatalf("the server does not come up: %v\n%s", err, text)
+		}
+	}
+}
+
+// Database makes a database, and opens it.
+func (p *Postgres) Database(t testing.TB, name string) *sql.DB {
+	t.Helper()
+	all, err := sql.Open("pgx", p.dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer all.Close()
+	if _, err := all.Exec("CREATE DATABASE " + name); err != nil {
+		t.Fatal(err)
+	}
+	db, err := sql.Open("pgx", p.dsn+" dbname="+name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { db.Close() })
+	return db
+}
