@@ -278,13 +278,15 @@ type writing struct {
 	insert string
 	put    string // what stands behind the SELECT
 	remove string
+	where  []string // a condition for each column of the key, with the number of its argument to come
+	names  []string // the key's columns
 }
 
 // Statements implements dbtable.Server.
 func (s server) Statements(columns []dbtable.Column, out *plan.Op) dbtable.Statements {
 	w := &writing{table: s.Table(out.Sink.Address), fields: out.Fields}
 	key := out.Sink.Options.Names("key")
-	var cols, set, keys, where []string
+	var cols, set, keys []string
 	for i, f := range out.Fields {
 		c := columns[slices.IndexFunc(columns, func(c dbtable.Column) bool { return strings.EqualFold(c.Name, f.Name) })]
 		w.kinds = append(w.kinds, c.Kind)
@@ -303,11 +305,12 @@ func (s server) Statements(columns []dbtable.Column, out *plan.Op) dbtable.State
 	case len(key) > 0:
 		w.put = " ON CONFLICT (" + strings.Join(keys, ", ") + ") DO NOTHING"
 	}
-	for n, k := range key { // in the order in which Remove is given them
+	for _, k := range key { // in the order in which Remove is given them
 		i := slices.IndexFunc(out.Fields, func(f types.Field) bool { return f.Name == k })
-		where = append(where, cols[i]+" IS NOT DISTINCT FROM "+s.cast("$"+strconv.Itoa(n+1), out.Fields[i].Type.Kind, w.kinds[i]))
+		w.names = append(w.names, cols[i])
+		w.where = append(w.where, cols[i]+" = "+s.cast("$%d", out.Fields[i].Type.Kind, w.kinds[i]))
 	}
-	w.remove = "DELETE FROM " + w.table + " WHERE " + strings.Join(where, " AND ")
+	w.remove = "DELETE FROM " + w.table + " WHERE "
 	return w
 }
 
@@ -425,9 +428,19 @@ func (w *writing) Put(tx *sql.Tx, values []any) error {
 	return err
 }
 
-// Remove implements dbtable.Statements.
+// Remove implements dbtable.Statements. NULL is asked for by itself: IS NOT DISTINCT FROM would read the whole table.
 func (w *writing) Remove(tx *sql.Tx, key []any) error {
-	_, err := tx.Exec(w.remove, key...)
+	var where []string
+	var args []any
+	for i, v := range key {
+		if v == nil {
+			where = append(where, w.names[i]+" IS NULL")
+			continue
+		}
+		args = append(args, v)
+		where = append(where, strings.ReplaceAll(w.where[i], "$%d", "$"+strconv.Itoa(len(args))))
+	}
+	_, err := tx.Exec(w.remove+strings.Join(where, " AND "), args...)
 	return err
 }
 

@@ -74,8 +74,32 @@ func filled(text string, value func(name string) string) string {
 	})
 }
 
-// client asks the service behind an endpoint. All who use it keep its limits together.
+// limits are those of an endpoint, which all who use it in this process keep together.
+type limits struct {
+	pace *rate.Limiter // nil: none
+
+	mu  sync.Mutex
+	off time.Time // nothing is asked before
+}
+
+// kept are the limits of all endpoints that were used, by name, address and pace.
+var kept sync.Map
+
+// limitsOf gives those of an endpoint.
+func limitsOf(e *plan.Endpoint) *limits {
+	n := e.Options.Number("per second", 0)
+	l := &limits{}
+	if n > 0 {
+		l.pace = rate.NewLimiter(rate.Limit(n), max(1, n/20))
+	}
+	got, _ := kept.LoadOrStore(fmt.Sprintf("%s\x00%s\x00%d", e.Name, e.Address, n), l)
+	return got.(*limits)
+}
+
+// client asks the service behind an endpoint.
 type client struct {
+	*limits
+
 	e      *plan.Endpoint
 	base   *url.URL
 	http   *http.Client
@@ -83,10 +107,6 @@ type client struct {
 	secret string // never to be shown, whatever the service echoes
 	atOnce int
 	within time.Duration
-	pace   *rate.Limiter // nil: none
-
-	mu  sync.Mutex
-	off time.Time // nothing is asked before
 }
 
 // open makes a client. It does not connect yet.
@@ -99,7 +119,7 @@ func open(e *plan.Endpoint, secrets contract.Secrets) (*client, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &client{e: e, header: http.Header{"User-Agent": {"fiume"}}, atOnce: e.Options.Number("at once", 1), within: time.Duration(e.Options.Duration("timeout", 10_000_000)) * time.Microsecond}
+	c := &client{limits: limitsOf(e), e: e, header: http.Header{"User-Agent": {"fiume"}}, atOnce: e.Options.Number("at once", 1), within: time.Duration(e.Options.Duration("timeout", 10_000_000)) * time.Microsecond}
 	user := u.User.Username()
 	u.User = nil
 	c.base = u
@@ -136,9 +156,6 @@ func open(e *plan.Endpoint, secrets contract.Secrets) (*client, error) {
 		default:
 			c.header.Set("Authorization", "Bearer "+secret)
 		}
-	}
-	if n := e.Options.Number("per second", 0); n > 0 {
-		c.pace = rate.NewLimiter(rate.Limit(n), max(1, n/20))
 	}
 	c.http = &http.Client{
 		Transport: &http.Transport{TLSClientConfig: t, Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: c.atOnce, IdleConnTimeout: 90 * time.Second, ForceAttemptHTTP2: true,

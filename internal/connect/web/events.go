@@ -23,7 +23,7 @@ type heardOf struct {
 
 const (
 	longestEvent = 1 << 20
-	quietFor     = 90 * time.Second // where nothing comes for so long, not even a comment, the connection is made anew
+	quietFor     = 10 * time.Minute // where nothing comes for so long, not even a comment, the connection is made anew; one whose other side is gone ends before
 	atFirst      = 1 * time.Second
 	atLast       = 30 * time.Second
 )

@@ -34,13 +34,16 @@ type page struct {
 	since  string
 }
 
-const mostPages = 10_000 // that follow each other
+const (
+	mostPages = 10_000         // that follow each other
+	mostBytes = 4 * mostAnswer // of all of them
+)
 
 // all reads the rows of a page. Where it has not changed since it was read last, it gives errSame.
 func (p *page) all(ctx context.Context) (rows [][]byte, err error) {
 	path := filled(p.path, func(string) string { return p.last })
 	var tag, since string
-	seen := map[string]bool{}
+	seen, bytes := map[string]bool{}, 0
 	for n := 0; ; n++ {
 		h := http.Header{"Accept": {"application/json, application/x-ndjson, text/csv;q=0.9, */*;q=0.1"}}
 		if n == 0 && p.tag != "" {
@@ -58,6 +61,9 @@ func (p *page) all(ctx context.Context) (rows [][]byte, err error) {
 		}
 		if n == 0 {
 			tag, since = got.header.Get("ETag"), got.header.Get("Last-Modified")
+		}
+		if bytes += len(got.body); bytes > mostBytes {
+			return nil, fmt.Errorf("%s: the pages that follow each other have more than %d bytes; ask for less with {last} and NEW BY", p.client.base.Host, mostBytes)
 		}
 		values, err := p.rows(got.body)
 		if err != nil {
