@@ -154,7 +154,7 @@ var mayKnow = map[string][]string{
 }
 
 // helpers are what connectors share.
-var helpers = []string{"batches", "contract", "dbserver", "dbtable", "history", "lake/delta", "recorded", "roots", "rows", "schemas", "schemas/standin", "spool", "store", "store/standin", "text", "trust", "web/standin"}
+var helpers = []string{"batches", "contract", "dbserver", "dbtable", "history", "lake/delta", "lookups", "recorded", "roots", "rows", "schemas", "schemas/standin", "spool", "store", "store/standin", "text", "trust", "web/standin"}
 
 // TestNobodyKnowsPlaces: a connector is one folder and one entry in the list. What others must know of a place they ask as a trait or
 // of its connector, and compare nothing with its name.

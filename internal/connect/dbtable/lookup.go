@@ -10,13 +10,12 @@ import (
 	"time"
 
 	"fiume/internal/connect/contract"
+	"fiume/internal/connect/lookups"
 	"fiume/internal/core/column"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/state"
 	"fiume/internal/core/step"
 	"fiume/internal/core/types"
-
-	"github.com/hashicorp/golang-lru/v2/expirable"
 )
 
 // lookup asks a table for the rows of keys, many at a time, and remembers the answers for a while, also that
@@ -29,13 +28,10 @@ type lookup struct {
 	key    []Column
 	query  string
 	layout *state.Layout
-	cache  *expirable.LRU[string, []byte] // by key: the columns, nil where there is no row
+	cache  *lookups.Cache
 }
 
-const (
-	keysAQuery  = 500
-	defaultKept = time.Minute
-)
+const keysAQuery = 500
 
 // OpenLookup opens a table that is asked for the rows of keys.
 func OpenLookup(server Server, env *contract.Env, o *plan.Op) (step.Rows, error) {
@@ -63,8 +59,7 @@ func OpenLookup(server Server, env *contract.Env, o *plan.Op) (step.Rows, error)
 	}
 	l.query = "SELECT " + Columns(server, t.Stream, l.cols) + " FROM " + server.Table(t.Address) + " WHERE "
 	l.layout = state.NewLayout(o.Of.Fields, o.Kept)
-	l.cache = expirable.NewLRU[string, []byte](t.Options.Number("cache rows", plan.DefaultCacheRows), nil,
-		time.Duration(t.Options.Duration("cache for", defaultKept.Microseconds()))*time.Microsecond)
+	l.cache = lookups.New(t)
 	return l, nil
 }
 
@@ -73,41 +68,15 @@ func (l *lookup) Close() error { return l.db.Close() }
 
 // Probe implements step.Rows.
 func (l *lookup) Probe(keys *state.Keys, cols []*column.Vector, n int, wanted []bool, out [][]byte) error {
-	var ask []int // a row for each key that is not known
-	asked := map[string]bool{}
-	for i := range n {
-		out[i] = nil
-		if wanted != nil && !wanted[i] {
-			continue
+	return l.cache.Probe(keys, n, wanted, out, func(ask []int) (map[string][]byte, error) {
+		found := map[string][]byte{}
+		for part := range slices.Chunk(ask, keysAQuery) {
+			if err := l.fetch(part, cols, found); err != nil {
+				return nil, err
+			}
 		}
-		key := string(keys.Key(i))
-		if row, ok := l.cache.Get(key); ok {
-			out[i] = row
-		} else if !asked[key] {
-			asked[key] = true
-			ask = append(ask, i)
-		}
-	}
-	if len(ask) == 0 {
-		return nil
-	}
-	found := map[string][]byte{}
-	for len(ask) > 0 {
-		k := min(len(ask), keysAQuery)
-		if err := l.fetch(ask[:k], cols, found); err != nil {
-			return fmt.Errorf("the table %s cannot be asked: %w", l.op.OfTable.Name, err)
-		}
-		ask = ask[k:]
-	}
-	for key := range asked {
-		l.cache.Add(key, found[key])
-	}
-	for i := range n {
-		if out[i] == nil && (wanted == nil || wanted[i]) {
-			out[i] = found[string(keys.Key(i))]
-		}
-	}
-	return nil
+		return found, nil
+	})
 }
 
 // Tries is how often a question is asked anew when the server does not answer.

@@ -6,12 +6,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"fiume/internal/connect/lookups"
 	"fiume/internal/core/column"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
@@ -19,7 +21,6 @@ import (
 	"fiume/internal/core/types"
 	"fiume/internal/format"
 
-	"github.com/hashicorp/golang-lru/v2/expirable"
 	"golang.org/x/sync/errgroup"
 )
 
@@ -32,7 +33,7 @@ type lookup struct {
 	at     []string
 	keep   bool // an answer that is no row is none
 	layout *state.Layout
-	cache  *expirable.LRU[string, []byte] // by key; nil where there is no row
+	cache  *lookups.Cache
 }
 
 func openLookup(c *client, o *plan.Op) (*lookup, error) {
@@ -65,8 +66,7 @@ func openLookup(c *client, o *plan.Op) (*lookup, error) {
 		}
 	}
 	l.layout = state.NewLayout(o.Of.Fields, o.Kept)
-	l.cache = expirable.NewLRU[string, []byte](t.Options.Number("cache rows", plan.DefaultCacheRows), nil,
-		time.Duration(t.Options.Duration("cache for", time.Minute.Microseconds()))*time.Microsecond)
+	l.cache = lookups.New(t)
 	return l, nil
 }
 
@@ -78,54 +78,25 @@ func (l *lookup) Close() error {
 
 // Probe implements step.Rows.
 func (l *lookup) Probe(keys *state.Keys, cols []*column.Vector, n int, wanted []bool, out [][]byte) error {
-	var ask []int // a row for each key that is not known
-	asked := map[string]bool{}
-	for i := range n {
-		out[i] = nil
-		if wanted != nil && !wanted[i] {
-			continue
+	return l.cache.Probe(keys, n, wanted, out, func(ask []int) (map[string][]byte, error) {
+		var mu sync.Mutex
+		found := map[string][]byte{}
+		g, ctx := errgroup.WithContext(context.Background())
+		g.SetLimit(l.client.atOnce)
+		for part := range slices.Chunk(ask, l.each) {
+			g.Go(func() error {
+				rows, err := l.fetch(ctx, part, keys, cols)
+				if err != nil {
+					return err
+				}
+				mu.Lock()
+				defer mu.Unlock()
+				maps.Copy(found, rows)
+				return nil
+			})
 		}
-		key := string(keys.Key(i))
-		if row, ok := l.cache.Get(key); ok {
-			out[i] = row
-		} else if !asked[key] {
-			asked[key] = true
-			ask = append(ask, i)
-		}
-	}
-	if len(ask) == 0 {
-		return nil
-	}
-	var mu sync.Mutex
-	found := map[string][]byte{}
-	g, ctx := errgroup.WithContext(context.Background())
-	g.SetLimit(l.client.atOnce)
-	for part := range slices.Chunk(ask, l.each) {
-		g.Go(func() error {
-			rows, err := l.fetch(ctx, part, keys, cols)
-			if err != nil {
-				return err
-			}
-			mu.Lock()
-			defer mu.Unlock()
-			for key, row := range rows {
-				found[key] = row
-			}
-			return nil
-		})
-	}
-	if err := g.Wait(); err != nil {
-		return fmt.Errorf("the table %s cannot be asked: %w", l.op.OfTable.Name, err)
-	}
-	for key := range asked {
-		l.cache.Add(key, found[key])
-	}
-	for i := range n {
-		if out[i] == nil && (wanted == nil || wanted[i]) {
-			out[i] = found[string(keys.Key(i))]
-		}
-	}
-	return nil
+		return found, g.Wait()
+	})
 }
 
 // fetch asks for the rows of some keys.
