@@ -131,7 +131,7 @@ func CheckSink(ctx context.Context, server Server, db *sql.DB, name string, out 
 		return nil, nil // it is made when the job begins
 	}
 	if len(cols) == 0 {
-		return nil, fmt.Errorf("there is no table %s in %s; write CREATE true, and the job makes it, or make it with: %s", table, name, server.Suggest(out))
+		return nil, fmt.Errorf("there is no table %s in %s, and the sink does not say CREATE true; one that fits is: %s", table, name, server.Suggest(out))
 	}
 	if err := server.Unfit(ctx, db, name, table); err != nil {
 		return nil, err
