@@ -31,7 +31,11 @@ func StartPostgres(t testing.TB) *Postgres {
 		t.Fatal("PostgreSQL is not installed; run make setup-tests")
 	}
 	bin := filepath.Dir(found[len(found)-1])
-	dir, err := os.MkdirTemp("", "fiume-pg-")
+	base := "" // where the server's user, who is another where tests run as root, comes too
+	if os.Geteuid() == 0 {
+		base = "/tmp"
+	}
+	dir, err := os.MkdirTemp(base, "fiume-pg-")
 	if err != nil {
 		t.Fatal(err)
 	}
