@@ -194,3 +194,5 @@ require (
 )
 
 tool honnef.co/go/tools/cmd/staticcheck
+
+replace github.com/substrait-io/substrait => ./third_party/substrait

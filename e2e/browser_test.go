@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"os"
@@ -36,20 +37,48 @@ type tab struct {
 	faults []string
 }
 
-// browse opens a headless browser with one page, closed at the test's end.
-func browse(t testing.TB, base string) *tab {
-	t.Helper()
+// chromium is the one headless browser of all tests, started when the first one needs it.
+var chromium struct {
+	once sync.Once
+	ctx  context.Context
+	end  context.CancelFunc
+	err  error
+}
+
+func startChromium() {
 	path, err := exec.LookPath("chromium")
 	if err != nil {
-		t.Fatal("Chromium is not installed; run make setup-tests")
+		chromium.err = errors.New("Chromium is not installed; run make setup-tests")
+		return
+	}
+	profile, err := os.MkdirTemp("", "fiume-chromium-")
+	if err != nil {
+		chromium.err = err
+		return
 	}
 	opts := append(chromedp.DefaultExecAllocatorOptions[:],
-		chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800), chromedp.UserDataDir(t.TempDir()),
+		chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800), chromedp.UserDataDir(profile),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
 		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true))
 	alloc, cancelAlloc := chromedp.NewExecAllocator(context.Background(), opts...)
-	t.Cleanup(cancelAlloc)
 	ctx, cancel := chromedp.NewContext(alloc)
+	chromium.ctx = ctx
+	chromium.end = func() {
+		cancel()
+		cancelAlloc()
+		os.RemoveAll(profile)
+	}
+	_, chromium.err = chromedp.Run(ctx, chromedp.Evaluate[int]("1"))
+}
+
+// browse opens a page of a headless browser, with a profile of its own, closed at the test's end.
+func browse(t testing.TB, base string) *tab {
+	t.Helper()
+	chromium.once.Do(startChromium)
+	if chromium.err != nil {
+		t.Fatal(chromium.err)
+	}
+	ctx, cancel := chromedp.NewContext(chromium.ctx, chromedp.WithNewBrowserContext())
 	t.Cleanup(cancel)
 	ctx, cancelTime := context.WithTimeout(ctx, 12*time.Minute)
 	t.Cleanup(cancelTime)

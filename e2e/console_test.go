@@ -170,11 +170,18 @@ func watching(t *testing.T, late int64) *process {
 // watchingIn is watching in a directory.
 func watchingIn(t *testing.T, dir string, late int64) *process {
 	t.Helper()
-	p := start(t, "demo", "--dir", dir, "--listen", "127.0.0.1:0", "--speed", "240")
+	runners, speed := "3000", "600"
+	if late > 1 { // for pictures
+		runners, speed = "20000", "240"
+	}
+	p := start(t, "demo", "--dir", dir, "--listen", "127.0.0.1:0", "--runners", runners, "--speed", speed)
 	eventually(t, "rows in the crowd table", func() bool {
 		j, err := p.Job(t.Context(), "crowding")
 		clean, err2 := p.Job(t.Context(), "clean_reads")
 		return err == nil && err2 == nil && j.Out > 20 && j.Rejects > 2 && clean.Late >= late
+	})
+	eventually(t, "calls of several severities", func() bool {
+		return len(lines(p.fiume("", "topic", "read", "medical-calls", "--last", "5").out)) >= 3
 	})
 	return p
 }

@@ -40,6 +40,9 @@ func TestMain(m *testing.M) {
 	}
 	code := m.Run()
 	stopRaceServer()
+	if chromium.end != nil {
+		chromium.end()
+	}
 	os.RemoveAll(dir)
 	os.Exit(code)
 }

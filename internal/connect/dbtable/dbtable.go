@@ -66,9 +66,6 @@ type Statements interface {
 	Guarded(tx *sql.Tx, do func() error) error
 }
 
-// CreateOption is the option of a sink whose table may be made.
-var CreateOption = plan.OptionSpec{Name: "create", Kind: plan.FlagOption, Doc: "true: where there is no such table, the job makes it when it begins, with the columns of the rows and a key over KEY"}
-
 // made makes the table of an output, where it is not there.
 func made(ctx context.Context, server Server, db *sql.DB, name string, out *plan.Op) ([]Column, error) {
 	cols, err := CheckSink(ctx, server, db, name, out)

@@ -5,6 +5,7 @@ package mariadb
 import (
 	"context"
 	"errors"
+	"slices"
 
 	"fiume/internal/connect/contract"
 	"fiume/internal/connect/dbserver"
@@ -35,23 +36,13 @@ DECLARE SINK splits TO MARIADB 'splits' VIA race_db (KEY (chip, mat));`,
 	Columns:  true,
 	Source: []plan.OptionSpec{
 		{Name: "changes", Kind: plan.FlagOption, Doc: "true: the rows are the changes of the table, from the server's binary log"},
-		{Name: "bad rows", Kind: plan.WordOption, Words: []string{"keep", "stop"}, Doc: "what a row that does not fit does; keep: it is counted and a sample kept"},
+		dbtable.BadRowsOption,
 	},
-	Table: []plan.OptionSpec{
+	Table: slices.Concat([]plan.OptionSpec{
 		{Name: "changes", Kind: plan.FlagOption, Doc: "true: the table is read once and then follows the server's binary log"},
-		{Name: "refresh every", Kind: plan.DurationOption, Doc: "how often the whole table is read again; without it, once"},
-		{Name: "cache rows", Kind: plan.NumberOption, Least: 1, Doc: "rows are not read before, but looked up by key when they are needed; so many are remembered, 100000"},
-		{Name: "cache for", Kind: plan.DurationOption, Doc: "the same; how long an answer is remembered, 1 MINUTE"},
-		{Name: "bad rows", Kind: plan.WordOption, Words: []string{"keep", "stop"}, Doc: "what a row that does not fit does; keep: it is counted and a sample kept"},
-	},
-	Sink: []plan.OptionSpec{
-		{Name: "key", Kind: plan.NamesOption, Doc: "columns of a unique key: a row replaces the one with its key"},
-		dbtable.CreateOption,
-		{Name: "bad rows", Kind: plan.WordOption, Words: []string{"stop", "keep"}, Doc: "what a row that the server refuses does; stop: the job waits and tries again; keep: it is set aside in the table fiume_set_aside"},
-	},
-	Promise: func(*plan.Op) string {
-		return "each row once, written when a checkpoint is complete, in one transaction with its number"
-	},
+	}, dbtable.TableOptions),
+	Sink:    dbtable.SinkOptions,
+	Promise: dbtable.Promise,
 }
 
 // OpenLookup implements contract.Looker.

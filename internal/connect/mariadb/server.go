@@ -67,20 +67,12 @@ func driven(values []any) []any {
 }
 
 // Columns implements dbtable.Server.
-func (server) Columns(ctx context.Context, db *sql.DB, name, table string) (out []dbtable.Column, err error) {
+func (server) Columns(ctx context.Context, db *sql.DB, name, table string) ([]dbtable.Column, error) {
 	rows, err := db.QueryContext(ctx, "SELECT column_name, data_type, is_nullable='NO' AND column_default IS NULL AND extra NOT LIKE '%auto_increment%' AND extra NOT LIKE '%GENERATED%' FROM information_schema.columns WHERE table_schema=? AND table_name=? ORDER BY ordinal_position", name, table)
 	if err != nil {
 		return nil, err
 	}
-	defer rows.Close()
-	for rows.Next() {
-		var c dbtable.Column
-		if err := rows.Scan(&c.Name, &c.Kind, &c.Required); err != nil {
-			return nil, err
-		}
-		out = append(out, c)
-	}
-	return out, rows.Err()
+	return dbtable.ColumnsOf(rows)
 }
 
 // Unfit implements dbtable.Server.
@@ -96,24 +88,12 @@ func (server) Unfit(ctx context.Context, db *sql.DB, name, table string) error {
 }
 
 // Unique implements dbtable.Server.
-func (server) Unique(ctx context.Context, db *sql.DB, name, table string) (out [][]string, err error) {
+func (server) Unique(ctx context.Context, db *sql.DB, name, table string) ([][]string, error) {
 	rows, err := db.QueryContext(ctx, "SELECT index_name, LOWER(column_name) FROM information_schema.statistics WHERE table_schema=? AND table_name=? AND non_unique=0", name, table)
 	if err != nil {
 		return nil, err
 	}
-	defer rows.Close()
-	indexes := map[string][]string{}
-	for rows.Next() {
-		var i, c string
-		if err := rows.Scan(&i, &c); err != nil {
-			return nil, err
-		}
-		indexes[i] = append(indexes[i], c)
-	}
-	for _, cols := range indexes {
-		out = append(out, cols)
-	}
-	return out, rows.Err()
+	return dbtable.KeysOf(rows)
 }
 
 // Takes implements dbtable.Server.

@@ -91,45 +91,24 @@ func (server) Value(b []byte, t types.Type) (types.Value, bool) {
 }
 
 // Columns implements dbtable.Server. The kinds are without lengths, so that a text that is too long is refused and not cut.
-func (s server) Columns(ctx context.Context, db *sql.DB, _, table string) (out []dbtable.Column, err error) {
+func (s server) Columns(ctx context.Context, db *sql.DB, _, table string) ([]dbtable.Column, error) {
 	rows, err := db.QueryContext(ctx, `SELECT a.attname, format_type(a.atttypid, NULL), a.attnotnull AND NOT a.atthasdef AND a.attidentity = '' AND a.attgenerated = ''
 		FROM pg_attribute a WHERE a.attrelid = to_regclass($1) AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`, s.Table(table))
 	if err != nil {
 		return nil, err
 	}
-	defer rows.Close()
-	for rows.Next() {
-		var c dbtable.Column
-		if err := rows.Scan(&c.Name, &c.Kind, &c.Required); err != nil {
-			return nil, err
-		}
-		out = append(out, c)
-	}
-	return out, rows.Err()
+	return dbtable.ColumnsOf(rows)
 }
 
 // Unique implements dbtable.Server.
-func (s server) Unique(ctx context.Context, db *sql.DB, _, table string) (out [][]string, err error) {
-	rows, err := db.QueryContext(ctx, `SELECT i.indexrelid::bigint, lower(a.attname) FROM pg_index i CROSS JOIN unnest(i.indkey) WITH ORDINALITY AS k(n, at)
+func (s server) Unique(ctx context.Context, db *sql.DB, _, table string) ([][]string, error) {
+	rows, err := db.QueryContext(ctx, `SELECT i.indexrelid::text, lower(a.attname) FROM pg_index i CROSS JOIN unnest(i.indkey) WITH ORDINALITY AS k(n, at)
 		JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.n
 		WHERE i.indrelid = to_regclass($1) AND i.indisunique AND i.indisvalid AND i.indimmediate AND i.indpred IS NULL AND i.indexprs IS NULL AND k.at <= i.indnkeyatts`, s.Table(table))
 	if err != nil {
 		return nil, err
 	}
-	defer rows.Close()
-	by := map[int64][]string{}
-	for rows.Next() {
-		var index int64
-		var name string
-		if err := rows.Scan(&index, &name); err != nil {
-			return nil, err
-		}
-		by[index] = append(by[index], name)
-	}
-	for _, cols := range by {
-		out = append(out, cols)
-	}
-	return out, rows.Err()
+	return dbtable.KeysOf(rows)
 }
 
 var (
