@@ -190,6 +190,9 @@ func (a *arrivals) offer(f store.File, changed bool) store.File {
 	if a.found[f.Name] != nil {
 		return f
 	}
+	if known, _ := a.s.known(f, key); known { // somebody else offered it meanwhile, and it was taken
+		return f
+	}
 	if len(a.order) >= mostWaiting {
 		a.more = true
 		last := slices.MaxFunc(a.order, func(x, y *candidate) int { return cmp.Compare(x.key, y.key) })
