@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"fiume/internal/connect/broker"
 	"fiume/internal/connect/contract"
@@ -99,13 +100,28 @@ func (o *Opener) OpenSink(out *plan.Op) (flow.Sink, error) {
 
 // Leave gives up what a job holds outside, since it is gone for good.
 func (o *Opener) Leave(p *plan.Plan) error {
-	var errs []error
+	errs := []error{o.LeaveSources(p, nil)}
 	for _, out := range p.Outputs() {
 		if out.Sink == nil {
 			continue
 		}
 		if c, ok := Of(out.Sink.Place).(contract.Owner); ok {
 			errs = append(errs, c.Leave(&o.Env, out))
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// LeaveSources gives up what a job holds for what it reads, and does not read in a later version; nil stands for no version.
+func (o *Opener) LeaveSources(p, later *plan.Plan) error {
+	var errs []error
+	for _, scan := range p.Scans() {
+		c, ok := Of(scan.Stream.Place).(contract.Holder)
+		stays := later != nil && slices.ContainsFunc(later.Scans(), func(l *plan.Op) bool {
+			return l.Stream.Place == scan.Stream.Place && l.Stream.Name == scan.Stream.Name && l.Stream.Address == scan.Stream.Address
+		})
+		if ok && !stays {
+			errs = append(errs, c.LeaveSource(&o.Env, scan))
 		}
 	}
 	return errors.Join(errs...)

@@ -412,35 +412,70 @@ func (s *testServer) database(t *testing.T) (name string, db *sql.DB) {
 	return name, db
 }
 
-// postgresPlace is a sink over a table; rows come from a topic.
+// postgresPlace is a table whose changes are followed, and a sink over another.
 func postgresPlace(server *kit.Postgres) func(*testing.T) *kit.Place {
 	var made atomic.Int64
 	return func(t *testing.T) *kit.Place {
 		name := fmt.Sprintf("suite%d", made.Add(1))
-		db, p := server.Database(t, name), topicsPlace(t)
-		p.Sink = "DECLARE ENDPOINT d POSTGRES 'timing@" + server.Addr + "/" + name + "' SECRET 'd'; DECLARE SINK kept TO POSTGRES 'kept' VIA d (CREATE true);"
-		p.Secret = server.Password
-		p.Env.Secrets = contract.Secrets{Secret: func(string, string) (string, error) { return server.Password, nil }}
-		p.Read = func(t testing.TB) (out []string) {
-			rows, err := db.Query("SELECT row_to_json(k)::text FROM kept k")
-			if err != nil && strings.Contains(err.Error(), "42P01") { // it is about to be made
-				return nil
-			}
-			if err != nil {
-				t.Fatal(err)
-			}
-			defer rows.Close()
-			for rows.Next() {
-				var row string
-				if err := rows.Scan(&row); err != nil {
+		db, proxy := server.Database(t, name), kit.NewProxy(t, server.Addr)
+		if _, err := db.Exec("CREATE TABLE told (n BIGINT PRIMARY KEY, says TEXT); ALTER TABLE told REPLICA IDENTITY FULL"); err != nil {
+			t.Fatal(err)
+		}
+		return &kit.Place{
+			Source: "DECLARE ENDPOINT d POSTGRES 'timing@" + proxy.Addr + "/" + name + "' SECRET 'd'; DECLARE STREAM s (n BIGINT, says VARCHAR) FROM POSTGRES 'told' VIA d (CHANGES true);",
+			Sink:   "DECLARE SINK kept TO POSTGRES 'kept' VIA d (CREATE true);", OnlyRows: true, Secret: server.Password,
+			Env:   contract.Env{Secrets: contract.Secrets{Secret: func(string, string) (string, error) { return server.Password, nil }}},
+			Write: func(t testing.TB, messages []string) { tell(t, db, "told", messages) },
+			Away:  func(_ testing.TB, gone bool) { proxy.Cut(gone) },
+			Read: func(t testing.TB) []string {
+				var there bool
+				if err := db.QueryRow("SELECT to_regclass('kept') IS NOT NULL").Scan(&there); err != nil {
 					t.Fatal(err)
 				}
-				out = append(out, row)
-			}
-			return out
-		}
-		return p
+				if !there {
+					return nil // it is about to be made
+				}
+				return numbered(t, db, "kept")
+			}}
 	}
+}
+
+// tell writes messages of numbers into a table.
+func tell(t testing.TB, db *sql.DB, table string, messages []string) {
+	t.Helper()
+	var rows []string
+	for _, m := range messages {
+		var r struct {
+			N    int
+			Says string
+		}
+		if err := json.Unmarshal([]byte(m), &r); err != nil {
+			t.Fatal(err)
+		}
+		rows = append(rows, fmt.Sprintf("(%d, '%s')", r.N, r.Says))
+	}
+	if _, err := db.Exec("INSERT INTO " + table + " VALUES " + strings.Join(rows, ",")); err != nil {
+		t.Error(err)
+	}
+}
+
+// numbered reads a table of numbers.
+func numbered(t testing.TB, db *sql.DB, table string) (out []string) {
+	t.Helper()
+	rows, err := db.Query("SELECT n, says FROM " + table)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var n int
+		var says string
+		if err := rows.Scan(&n, &says); err != nil {
+			t.Fatal(err)
+		}
+		out = append(out, fmt.Sprintf(`{"n":%d,"says":"%s"}`, n, says))
+	}
+	return out
 }
 
 func databasePlace(server *testServer) func(*testing.T) *kit.Place {
@@ -455,39 +490,9 @@ func databasePlace(server *testServer) func(*testing.T) *kit.Place {
 		return &kit.Place{
 			Source: "DECLARE ENDPOINT d MARIADB '" + dsn.User + "@" + proxy.Addr + "/" + name + "' SECRET 'd'; DECLARE STREAM s (n BIGINT, says VARCHAR) FROM MARIADB 'told' VIA d (CHANGES true);",
 			Sink:   "DECLARE SINK kept TO MARIADB 'kept' VIA d;", OnlyRows: true, Secret: dsn.Passwd,
-			Env: contract.Env{Secrets: contract.Secrets{Secret: func(string, string) (string, error) { return dsn.Passwd, nil }}},
-			Write: func(t testing.TB, messages []string) {
-				var rows []string
-				for _, m := range messages {
-					var r struct {
-						N    int
-						Says string
-					}
-					if err := json.Unmarshal([]byte(m), &r); err != nil {
-						t.Fatal(err)
-					}
-					rows = append(rows, fmt.Sprintf("(%d, '%s')", r.N, r.Says))
-				}
-				if _, err := db.Exec("INSERT INTO " + name + ".told VALUES " + strings.Join(rows, ",")); err != nil {
-					t.Error(err)
-				}
-			},
-			Away: func(_ testing.TB, gone bool) { proxy.Cut(gone) },
-			Read: func(t testing.TB) (out []string) {
-				rows, err := db.Query("SELECT n, says FROM " + name + ".kept")
-				if err != nil {
-					t.Fatal(err)
-				}
-				defer rows.Close()
-				for rows.Next() {
-					var n int
-					var says string
-					if err := rows.Scan(&n, &says); err != nil {
-						t.Fatal(err)
-					}
-					out = append(out, fmt.Sprintf(`{"n":%d,"says":"%s"}`, n, says))
-				}
-				return out
-			}}
+			Env:   contract.Env{Secrets: contract.Secrets{Secret: func(string, string) (string, error) { return dsn.Passwd, nil }}},
+			Write: func(t testing.TB, messages []string) { tell(t, db, name+".told", messages) },
+			Away:  func(_ testing.TB, gone bool) { proxy.Cut(gone) },
+			Read:  func(t testing.TB) []string { return numbered(t, db, name+".kept") }}
 	}
 }

@@ -171,6 +171,12 @@ type Owner interface {
 	Leave(env *Env, out *plan.Op) error
 }
 
+// Holder is a connector whose sources hold something for a job at their place, so that it can go on where it was.
+type Holder interface {
+	// LeaveSource gives up what is held for a scan of a job, which is gone for good or does not have it any more.
+	LeaveSource(env *Env, scan *plan.Op) error
+}
+
 // Tester is a connector that tells in steps whether what is declared can be used.
 type Tester interface {
 	// Test reports what it looked at, and ends behind the first thing that is not as it should be.

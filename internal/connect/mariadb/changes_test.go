@@ -53,12 +53,7 @@ func TestChangePieces(t *testing.T) {
 		"DECLARE STREAM fees (_change VARCHAR, bib INT, fee DECIMAL(8, 2), paid BOOLEAN) FROM MARIADB 'fees' VIA e (CHANGES true); SELECT _change, bib, fee, paid FROM fees;",
 	} {
 		scan := planned(t, text)
-		c := &changes{scan: scan}
-		for _, k := range dbtable.Wanted(scan) {
-			if scan.Stream.Columns[k].Name != dbtable.ChangeColumn {
-				c.cols = append(c.cols, k)
-			}
-		}
+		c := dbtable.NewChanges(server{}, nil, scan)
 		var p flow.Piece
 		put := func(op byte, at int64, cells ...string) {
 			p.Data = dbtable.AppendHead(p.Data, op, at)
@@ -105,50 +100,5 @@ func TestChangePieces(t *testing.T) {
 		if strings.Join(got, "|") != want {
 			t.Errorf("%q, wanted %q", strings.Join(got, "|"), want)
 		}
-	}
-}
-
-// TestMarks: a checkpoint gets the place of the last position that was delivered, and older places are dropped.
-func TestMarks(t *testing.T) {
-	c := &changes{}
-	if c.Mark(0) != "" {
-		t.Error("there is a place before anything was read")
-	}
-	for i := range int64(5) {
-		c.n = 10 * (i + 1)
-		c.marked(place{set: "0-1-" + string(rune('1'+i))})
-	}
-	c.marked(place{"0-1-5", "0-1-6", 3}) // a later place of the same position
-	for pos, want := range map[int64]string{25: "0-1-2||0", 50: "0-1-5|0-1-6|3", 1000: "0-1-5|0-1-6|3"} {
-		d := &changes{marks: append([]mark{}, c.marks...)}
-		if got := d.Mark(pos); got != want {
-			t.Errorf("at %d: %q, wanted %q", pos, got, want)
-		}
-		if got := d.Mark(pos); got != want {
-			t.Errorf("asked again at %d: %q, wanted %q", pos, got, want)
-		}
-	}
-	if c.Mark(5) != "" {
-		t.Error("a position before all marks has a place")
-	}
-	back := &changes{}
-	if err := back.ResumeAt("0-1-5|0-1-6|3", 50); err != nil || back.start != (place{"0-1-5", "0-1-6", 3}) || back.n != 50 || !back.all {
-		t.Errorf("%v %+v", err, back.start)
-	}
-	for _, bad := range []string{"0-1-5", "a|b|c", "a|b|c|d"} {
-		if err := (&changes{}).ResumeAt(bad, 0); err == nil {
-			t.Errorf("%q is a place", bad)
-		}
-	}
-	if err := (&changes{}).ResumeAt("", 0); err != nil {
-		t.Error("a checkpoint of before the rows were read cannot be resumed")
-	}
-	many := &changes{}
-	for i := range int64(5 * keptMarks) {
-		many.n = i
-		many.marked(place{set: "x"})
-	}
-	if len(many.marks) > 2*keptMarks {
-		t.Errorf("%d places are kept where nobody takes checkpoints", len(many.marks))
 	}
 }

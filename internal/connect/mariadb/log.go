@@ -20,23 +20,13 @@ import (
 	"github.com/go-mysql-org/go-mysql/replication"
 )
 
-// follow begins to read the log.
-func (c *changes) follow() {
-	ctx, cancel := context.WithCancel(context.Background())
-	c.items, c.stop = make(chan item, 4096), cancel
-	r := &logReader{c: c, items: c.items, at: c.start}
-	c.ended.Go(func() { r.run(ctx) })
-}
-
-// logReader reads the log and turns it into items. When the connection breaks it goes on behind the last row
-// that it gave.
+// logReader reads the log as long as a connection holds.
 type logReader struct {
-	c     *changes
-	items chan item
-	at    place
+	*dbtable.Reader
+	b     *binlog
 	set   *mysql.MariadbGTIDSet // the transactions that have been read
-	skip  int                   // rows of the transaction at hand that were given before
-	over  bool                  // the transaction at hand was read before
+	id    string                // of the transaction at hand
+	over  bool                  // it was read before
 	table map[uint64]*tableMap
 }
 
@@ -49,51 +39,19 @@ type tableMap struct {
 	sets     map[int][]string // of SET columns
 }
 
-var errPurged = errors.New("purged")
-
-func (r *logReader) run(ctx context.Context) {
-	wait := 100 * time.Millisecond
-	for {
-		before := r.at
-		err := r.read(ctx)
-		if ctx.Err() != nil {
-			return
-		}
-		var own *mysql.MyError
-		switch {
-		case errors.Is(err, errPurged), errors.As(err, &own) && own.Code == 1236:
-			r.send(ctx, item{again: true})
-			return
-		case errors.Is(err, errSchema):
-			r.send(ctx, item{err: err})
-			return
-		}
-		if r.at != before {
-			wait = 100 * time.Millisecond
-		}
-		r.c.say("waiting for the server, the connection broke: %s", err)
-		select {
-		case <-ctx.Done():
-			return
-		case <-time.After(wait):
-		}
-		wait = min(2*wait, 5*time.Second)
+// Read implements dbtable.Log.
+func (b *binlog) Read(ctx context.Context, to *dbtable.Reader) error {
+	r := &logReader{Reader: to, b: b, table: map[uint64]*tableMap{}}
+	err := r.read(ctx)
+	if own := (*mysql.MyError)(nil); errors.As(err, &own) && own.Code == 1236 {
+		return fmt.Errorf("%w: %w", dbtable.ErrBehind, err)
 	}
+	return err
 }
 
-func (r *logReader) send(ctx context.Context, x item) {
-	select {
-	case r.items <- x:
-		if len(r.items) == 1 {
-			r.c.wake()
-		}
-	case <-ctx.Done():
-	}
-}
-
-// read reads the log until the connection breaks.
 func (r *logReader) read(ctx context.Context) error {
-	host, port, err := net.SplitHostPort(r.c.server.Host)
+	srv := r.b.server
+	host, port, err := net.SplitHostPort(srv.Host)
 	if err != nil {
 		return err
 	}
@@ -101,14 +59,13 @@ func (r *logReader) read(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	set, err := mysql.ParseMariadbGTIDSet(r.at.set)
+	set, err := mysql.ParseMariadbGTIDSet(r.At().At)
 	if err != nil {
 		return err
 	}
 	r.set = set.(*mysql.MariadbGTIDSet)
-	r.table = map[uint64]*tableMap{}
 	s := replication.NewBinlogSyncer(replication.BinlogSyncerConfig{
-		ServerID: 1<<20 + rand.Uint32N(1<<30), Flavor: mysql.MariaDBFlavor, Host: host, Port: uint16(n), User: r.c.server.User, Password: r.c.server.Password,
+		ServerID: 1<<20 + rand.Uint32N(1<<30), Flavor: mysql.MariaDBFlavor, Host: host, Port: uint16(n), User: srv.User, Password: srv.Password,
 		Charset: "utf8mb4", TimestampStringLocation: time.UTC, HeartbeatPeriod: 5 * time.Second, ReadTimeout: 20 * time.Second, DisableRetrySync: true,
 		Logger: slog.New(slog.DiscardHandler),
 	})
@@ -124,15 +81,15 @@ func (r *logReader) read(ctx context.Context) error {
 		}
 		if first && ev.Header.Timestamp > 0 {
 			first = false
-			r.c.say("")
+			r.Say("")
 		}
-		if err := r.event(ctx, ev); err != nil {
+		if err := r.event(ev); err != nil {
 			return err
 		}
 	}
 }
 
-func (r *logReader) event(ctx context.Context, ev *replication.BinlogEvent) error {
+func (r *logReader) event(ev *replication.BinlogEvent) error {
 	switch e := ev.Event.(type) {
 	case *replication.MariadbGTIDEvent:
 		id := e.GTID.String()
@@ -140,18 +97,14 @@ func (r *logReader) event(ctx context.Context, ev *replication.BinlogEvent) erro
 		if err != nil {
 			return err
 		}
-		r.over = r.set.Contain(one)
-		r.skip = 0
-		if id == r.at.next {
-			r.skip = r.at.rows
-		}
+		r.over, r.id = r.set.Contain(one), id
 		if !r.over {
-			r.at.next, r.at.rows = id, 0
+			r.Begin(id)
 		}
 		clear(r.table)
 	case *replication.TableMapEvent:
 		delete(r.table, e.TableID)
-		if strings.EqualFold(string(e.Schema), r.c.server.Database) && strings.EqualFold(string(e.Table), r.c.Name()) {
+		if strings.EqualFold(string(e.Schema), r.b.server.Database) && strings.EqualFold(string(e.Table), r.b.c.Name()) {
 			m, err := r.mapOf(e)
 			if err != nil {
 				return err
@@ -160,66 +113,53 @@ func (r *logReader) event(ctx context.Context, ev *replication.BinlogEvent) erro
 		}
 	case *replication.RowsEvent:
 		if m := r.table[e.TableID]; m != nil && !r.over {
-			return r.rows(ctx, ev.Header, e, m)
+			return r.rows(ev.Header, e, m)
 		}
 	case *replication.XIDEvent:
-		return r.commit(ctx)
+		return r.commit()
 	case *replication.QueryEvent:
-		if err := r.query(ctx, e); err != nil {
+		if err := r.query(e); err != nil {
 			return err
 		}
 		if q := strings.ToUpper(string(e.Query)); q != "BEGIN" && q != "START TRANSACTION" {
-			return r.commit(ctx)
+			return r.commit()
 		}
 	}
 	return nil
 }
 
 // commit notes that a transaction has been read whole.
-func (r *logReader) commit(ctx context.Context) error {
-	if r.over || r.at.next == "" {
+func (r *logReader) commit() error {
+	if r.over || r.id == "" {
 		return nil
 	}
-	if err := r.set.Update(r.at.next); err != nil {
+	if err := r.set.Update(r.id); err != nil {
 		return err
 	}
-	r.at = place{set: r.set.String()}
-	r.send(ctx, item{at: r.at})
+	r.id = ""
+	r.Commit(r.set.String())
 	return nil
 }
-
-var errSchema = errors.New("the table has changed")
 
 var statements = regexp.MustCompile(`(?is)^\s*(truncate|drop\s+table|rename\s+table|alter\s+table)\b(.*)`)
 
 // query notices what is done to the table as a whole.
-func (r *logReader) query(ctx context.Context, e *replication.QueryEvent) error {
+func (r *logReader) query(e *replication.QueryEvent) error {
 	m := statements.FindStringSubmatch(string(e.Query))
-	if m == nil || r.over || !strings.EqualFold(string(e.Schema), r.c.server.Database) {
+	if m == nil || r.over || !strings.EqualFold(string(e.Schema), r.b.server.Database) {
 		return nil
 	}
-	name := regexp.MustCompile(`(?i)(^|[^\w$])` + regexp.QuoteMeta(r.c.Name()) + `($|[^\w$])`)
+	name := regexp.MustCompile(`(?i)(^|[^\w$])` + regexp.QuoteMeta(r.b.c.Name()) + `($|[^\w$])`)
 	if !name.MatchString(m[2]) {
 		return nil
 	}
 	switch what := strings.ToLower(strings.Fields(m[1])[0]); what {
 	case "truncate":
-		at := r.at
-		at.rows++
-		r.at.rows++
-		if r.skip > 0 {
-			r.skip--
-			return nil
-		}
-		if r.c.scan.OfTable != nil {
-			r.send(ctx, item{empty: true, at: at})
-		} else {
-			r.c.say("the table was emptied, which tells no row: %.200s", e.Query)
-		}
+		r.Emptied(string(e.Query))
 	case "alter":
-		r.c.say("the table was altered: %.200s", e.Query)
+		r.Say("the table was altered: %.200s", e.Query)
 	default:
-		return fmt.Errorf("%w: %.200s", errSchema, e.Query)
+		return dbtable.Lost("%.200s", e.Query)
 	}
 	return nil
 }
@@ -228,32 +168,24 @@ func (r *logReader) query(ctx context.Context, e *replication.QueryEvent) error 
 func (r *logReader) mapOf(e *replication.TableMapEvent) (*tableMap, error) {
 	names := e.ColumnNameString()
 	if len(names) == 0 {
-		if names = r.c.names; len(names) != int(e.ColumnCount) {
-			return nil, fmt.Errorf("%w: it has %d columns in the log and had %d when it was read, and the log does not name them; start the server with --binlog-row-metadata=FULL", errSchema, e.ColumnCount, len(names))
+		if names = r.b.names; len(names) != int(e.ColumnCount) {
+			return nil, dbtable.Lost("it has %d columns in the log and had %d when it was read, and the log does not name them; start the server with --binlog-row-metadata=FULL", e.ColumnCount, len(names))
 		}
 	}
 	m := &tableMap{kinds: e.ColumnType, unsigned: e.UnsignedMap(), words: e.EnumStrValueMap(), sets: e.SetStrValueMap()}
-	s := r.c.scan.Stream
-	for _, c := range r.c.cols {
+	s := r.b.c.Scan.Stream
+	for _, c := range r.b.c.Cols {
 		i := slices.IndexFunc(names, func(n string) bool { return strings.EqualFold(n, s.Columns[c].Name) })
 		if i < 0 {
-			return nil, fmt.Errorf("%w: it has no column %s any more (it has: %s); declare %s without it", errSchema, s.Columns[c].Name, strings.Join(names, ", "), s.Name)
+			return nil, dbtable.Lost("it has no column %s any more (it has: %s); declare %s without it", s.Columns[c].Name, strings.Join(names, ", "), s.Name)
 		}
 		m.places = append(m.places, i)
 	}
 	return m, nil
 }
 
-func (r *logReader) rows(ctx context.Context, h *replication.EventHeader, e *replication.RowsEvent, m *tableMap) error {
-	at := int64(h.Timestamp) * types.Second
-	give := func(op byte, cells []byte) {
-		r.at.rows++
-		if r.skip > 0 {
-			r.skip--
-			return
-		}
-		r.send(ctx, item{op: op, cells: cells, time: at, at: r.at})
-	}
+func (r *logReader) rows(h *replication.EventHeader, e *replication.RowsEvent, m *tableMap) error {
+	give := func(op byte, cells []byte) { r.Row(op, cells, int64(h.Timestamp)*types.Second) }
 	switch e.Type() {
 	case replication.EnumRowsEventTypeInsert:
 		for _, row := range e.Rows {
@@ -266,7 +198,7 @@ func (r *logReader) rows(ctx context.Context, h *replication.EventHeader, e *rep
 	case replication.EnumRowsEventTypeUpdate:
 		for i := 0; i+1 < len(e.Rows); i += 2 {
 			old, row := e.Rows[i], e.Rows[i+1]
-			if slices.ContainsFunc(r.c.key, func(k int) bool { return fmt.Sprint(old[m.places[k]]) != fmt.Sprint(row[m.places[k]]) }) {
+			if slices.ContainsFunc(r.b.c.Key, func(k int) bool { return fmt.Sprint(old[m.places[k]]) != fmt.Sprint(row[m.places[k]]) }) {
 				give(dbtable.Withdraw, m.cells(old))
 			}
 			give(dbtable.Replace, m.cells(row))

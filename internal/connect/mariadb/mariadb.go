@@ -4,7 +4,6 @@ package mariadb
 
 import (
 	"context"
-	"errors"
 	"slices"
 
 	"fiume/internal/connect/contract"
@@ -58,7 +57,7 @@ func (connector) OpenSink(env *contract.Env, out *plan.Op) (flow.Sink, error) {
 // OpenSource implements contract.Reader: it opens a table that is read whole, or its changes.
 func (connector) OpenSource(env *contract.Env, scan *plan.Op) (flow.Source, error) {
 	if scan.Stream.Options.Flag("changes", false) {
-		return openChanges(scan, env.Secrets)
+		return openChanges(env, scan)
 	}
 	return dbtable.OpenSource(server{}, env, scan)
 }
@@ -84,11 +83,9 @@ func (connector) CheckSource(ctx context.Context, env *contract.Env, s *plan.Str
 	if _, err := dbtable.CheckSource(ctx, server{}, db, schema, s); err != nil || !s.Options.Flag("changes", false) {
 		return err
 	}
-	c := &changes{db: db, scan: &plan.Op{Stream: s}}
-	for i, f := range s.Columns {
-		if f.Name != dbtable.ChangeColumn {
-			c.cols = append(c.cols, i)
-		}
+	srv, err := dbserver.Of(s.Via, env.Secrets)
+	if err != nil {
+		return err
 	}
-	return errors.Join(c.checkLog(), c.checkColumns(schema))
+	return (&binlog{db: db, server: srv, c: dbtable.NewChanges(server{}, nil, &plan.Op{Stream: s, Used: &plan.Use{All: true}})}).Check(ctx)
 }

@@ -1,4 +1,4 @@
-// Package postgres reads tables of a PostgreSQL server, whole or by key, and writes sinks to them.
+// Package postgres reads tables of a PostgreSQL server, whole, by key or by their changes, and writes sinks to them.
 package postgres
 
 import (
@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -36,6 +37,7 @@ var described = plan.Place{
 	About: "a table of a PostgreSQL database",
 	Example: `DECLARE ENDPOINT race_pg POSTGRES 'timing@127.0.0.1:5432/race' SECRET 'race_pg';
 DECLARE TABLE entrants (chip VARCHAR PRIMARY KEY, bib INT, name VARCHAR) FROM POSTGRES 'entrants' VIA race_pg (CACHE FOR 1 MINUTE);
+DECLARE STREAM entries (chip VARCHAR, bib INT, name VARCHAR) FROM POSTGRES 'entrants' VIA race_pg (CHANGES true);
 DECLARE SINK splits TO POSTGRES 'timing.splits' VIA race_pg (KEY (chip, mat), CREATE true);`,
 	Traits:   plan.Traits{OfChanges: true, Replaces: true},
 	Address:  func(address string) error { _, err := parse(address); return err },
@@ -43,10 +45,20 @@ DECLARE SINK splits TO POSTGRES 'timing.splits' VIA race_pg (KEY (chip, mat), CR
 	Endpoint: true,
 	Columns:  true,
 	Options:  trust.Options(),
-	Table:    dbtable.TableOptions,
-	Sink:     dbtable.SinkOptions,
-	Promise:  dbtable.Promise,
+	Source: []plan.OptionSpec{
+		{Name: "changes", Kind: plan.FlagOption, Doc: "true: the rows are the changes of the table, by logical replication"},
+		publicationOption,
+		dbtable.BadRowsOption,
+	},
+	Table: slices.Concat([]plan.OptionSpec{
+		{Name: "changes", Kind: plan.FlagOption, Doc: "true: the table is read once and then follows the server's log, by logical replication"},
+		publicationOption,
+	}, dbtable.TableOptions),
+	Sink:    dbtable.SinkOptions,
+	Promise: dbtable.Promise,
 }
+
+var publicationOption = plan.OptionSpec{Name: "publication", Kind: plan.WordOption, Doc: "with CHANGES: the publication of the server that has the table; by default one of its own, fiume_ and the table's name, which is made where it is not there"}
 
 // place is what an address says.
 type place struct {
@@ -102,7 +114,7 @@ func configOf(e *plan.Endpoint, access contract.Secrets) (*pgx.ConnConfig, error
 			return nil, fmt.Errorf("endpoint %s: %w", e.Name, err)
 		}
 	}
-	c.RuntimeParams = map[string]string{"timezone": "UTC", "application_name": "fiume", "datestyle": "ISO", "intervalstyle": "postgres", "extra_float_digits": "3",
+	c.RuntimeParams = map[string]string{"timezone": "UTC", "application_name": "fiume", "datestyle": "ISO", "intervalstyle": "iso_8601", "extra_float_digits": "3",
 		"statement_timeout": strconv.Itoa(int(mayTake.Milliseconds())), "idle_in_transaction_session_timeout": strconv.Itoa(int(mayTake.Milliseconds()))}
 	return c, nil
 }
@@ -131,6 +143,9 @@ func (connector) OpenSink(env *contract.Env, out *plan.Op) (flow.Sink, error) {
 
 // OpenSource implements contract.Reader.
 func (connector) OpenSource(env *contract.Env, scan *plan.Op) (flow.Source, error) {
+	if scan.Stream.Options.Flag("changes", false) {
+		return openChanges(env, scan)
+	}
 	return dbtable.OpenSource(server{}, env, scan)
 }
 
@@ -152,8 +167,10 @@ func (connector) CheckSource(ctx context.Context, env *contract.Env, s *plan.Str
 		return err
 	}
 	defer db.Close()
-	_, err = dbtable.CheckSource(ctx, server{}, db, name, s)
-	return err
+	if _, err = dbtable.CheckSource(ctx, server{}, db, name, s); err != nil || !s.Options.Flag("changes", false) {
+		return err
+	}
+	return (&walLog{db: db, c: dbtable.NewChanges(server{}, nil, &plan.Op{Stream: s, Used: &plan.Use{All: true}})}).Check(ctx)
 }
 
 // Test implements contract.Tester.

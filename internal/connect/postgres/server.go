@@ -86,8 +86,34 @@ func (server) Value(b []byte, t types.Type) (types.Value, bool) {
 		return types.Value{Kind: types.Varbinary, S: text}, true
 	case types.Timestamp:
 		text = strings.TrimSuffix(text, "+00")
+	case types.Interval:
+		us, ok := interval(text)
+		return types.Value{Kind: types.Interval, I: us}, ok
 	}
 	return eval.FromText(text, t)
+}
+
+// interval reads an interval as the server writes it in ISO 8601, where each part may have a sign of its own. Months have no length.
+func interval(text string) (sum int64, ok bool) {
+	days, clock, _ := strings.Cut(strings.TrimPrefix(text, "P"), "T")
+	for i, parts := range []string{days, clock} {
+		for parts != "" {
+			end := strings.IndexFunc(parts, func(r rune) bool { return r >= 'A' && r <= 'Z' })
+			if end < 0 {
+				return 0, false
+			}
+			one, negative := strings.CutPrefix(parts[:end+1], "-")
+			us, ok := types.ParseInterval([]string{"P", "PT"}[i] + one)
+			if !ok {
+				return 0, false
+			}
+			if negative {
+				us = -us
+			}
+			sum, parts = sum+us, parts[end+1:]
+		}
+	}
+	return sum, strings.HasPrefix(text, "P")
 }
 
 // Columns implements dbtable.Server. The kinds are without lengths, so that a text that is too long is refused and not cut.

@@ -15,7 +15,7 @@ func (o *Op) Promise() string {
 
 // Differs says why the rows that an output gets may be others when a stretch of input is read a second time,
 // after a crash, or gives "". Event time makes results a property of the data; what is left are the clock,
-// tables as they are at the moment, and results that are replaced by and by.
+// tables that changed before they were followed, tables as they are at the moment, and results that are replaced by and by.
 func (p *Plan) Differs(out *Op) string {
 	seen := map[*Op]bool{}
 	for _, o := range p.Ops {
@@ -62,6 +62,8 @@ func (o *Op) differs(seen map[*Op]bool, keyed bool) string {
 		return fmt.Sprintf("%s of %s depends on the clock", o.Kind, o.Step)
 	case o.Kind == Lookup:
 		return fmt.Sprintf("%s asks the table %s as it is at the moment", o.Step, o.OfTable.Name)
+	case o.Kind == Scan && o.OfTable == nil && o.Stream.OfChanges: // before the first checkpoint its rows are read anew
+		return fmt.Sprintf("what %s gave before a checkpoint may not come again as it was", o.Step)
 	case o.Kind == Scan && keyed && o.Stream.Idle >= 0:
 		return fmt.Sprintf("when a part of %s counts as idle depends on the clock", o.Step)
 	case o.Kind == Scan && keyed && o.OfTable != nil && !o.Stream.Ends: // rows wait for it, until it says nothing for a while

@@ -51,6 +51,9 @@ func (j *Job) Replace(ctx context.Context, actor string, src string) error {
 			j.row.State = stateStopped // new inputs may not have ended
 		}
 		j.mu.Unlock()
+		if err := s.JobOpener(j.Name).LeaveSources(from, to); err != nil {
+			s.Log.Error("what a job held for what it does not read any more cannot be given up", "job", j.Name, "error", err)
+		}
 		return nil
 	})
 	if err == nil {

@@ -79,7 +79,8 @@ func StartPostgres(t testing.TB) *Postgres {
 	if err != nil {
 		t.Fatal(err)
 	}
-	server := command("postgres", "-D", data, "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories="+dir, "-c", "shared_buffers=32MB", "-c", "max_connections=200")
+	server := command("postgres", "-D", data, "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories="+dir, "-c", "shared_buffers=32MB", "-c", "max_connections=200",
+		"-c", "wal_level=logical", "-c", "max_replication_slots=40", "-c", "max_wal_senders=40")
 	server.Stdout, server.Stderr = log, log
 	if err := server.Start(); err != nil {
 		t.Fatal(err)
