@@ -173,7 +173,9 @@ func followedOnce(t *testing.T, server *kit.Postgres) {
 		t.Fatalf("%d changes, wanted %d", len(got), len(want))
 	}
 	// What a job holds at the server goes with it.
-	slots := func() string { return strings.Join(column(t, db, "SELECT count(*)::text FROM pg_replication_slots WHERE database = current_database()"), "") }
+	slots := func() string {
+		return strings.Join(column(t, db, "SELECT count(*)::text FROM pg_replication_slots WHERE database = current_database()"), "")
+	}
 	if n := slots(); n != "2" {
 		t.Errorf("%s slots", n)
 	}
