@@ -147,14 +147,14 @@ func TestImportsRunDownwards(t *testing.T) {
 // mayKnow are the packages that may import the folder of a connector: the list of connectors, and what has built-in topics to look
 // after, or simulates the disk below them.
 var mayKnow = map[string][]string{
-	"internal/connect":           {"broker", "files", "generator", "lake", "mariadb", "postgres", "registry", "tcp", "topics", "web"},
+	"internal/connect":           {"broker", "files", "generator", "lake", "mariadb", "mqtt", "postgres", "registry", "tcp", "topics", "web"},
 	"internal/service/topics":    {"topics"},
 	"internal/service/questions": {"topics"},
 	"internal/trial":             {"files", "topics"},
 }
 
 // helpers are what connectors share.
-var helpers = []string{"batches", "contract", "dbserver", "dbtable", "history", "lake/delta", "lookups", "recorded", "roots", "rows", "schemas", "schemas/standin", "spool", "store", "store/standin", "text", "trust", "web/standin"}
+var helpers = []string{"batches", "contract", "dbserver", "dbtable", "history", "inbox", "lake/delta", "lookups", "outbox", "recorded", "roots", "rows", "schemas", "schemas/standin", "spool", "store", "store/standin", "text", "trust", "web/standin"}
 
 // TestNobodyKnowsPlaces: a connector is one folder and one entry in the list. What others must know of a place they ask as a trait or
 // of its connector, and compare nothing with its name.

@@ -14,6 +14,7 @@ import (
 	"fiume/internal/connect/history"
 	"fiume/internal/connect/lake"
 	"fiume/internal/connect/mariadb"
+	"fiume/internal/connect/mqtt"
 	"fiume/internal/connect/postgres"
 	"fiume/internal/connect/registry"
 	"fiume/internal/connect/tcp"
@@ -34,6 +35,7 @@ var connectors = []contract.Connector{
 	tcp.Connector,
 	lake.Connector,
 	generator.Connector,
+	mqtt.Connector,
 	registry.Connector,
 	web.Connector,
 }

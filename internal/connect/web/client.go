@@ -17,6 +17,7 @@ import (
 	"unicode/utf8"
 
 	"fiume/internal/connect/contract"
+	"fiume/internal/connect/text"
 	"fiume/internal/connect/trust"
 	"fiume/internal/core/plan"
 
@@ -53,23 +54,20 @@ func within(address string) error {
 	return err
 }
 
-// A place in a text for a value is the name of a column in braces, and nothing else, so that JSON stays what it is.
-var placeholder = regexp.MustCompile(`\{([A-Za-z_][A-Za-z0-9_]*)\}`)
-
 // namesIn gives the names in an address, in their order.
-func namesIn(text string) (names []string, err error) {
-	for _, m := range placeholder.FindAllStringSubmatch(text, -1) {
+func namesIn(address string) (names []string, err error) {
+	for _, m := range text.Placeholder.FindAllStringSubmatch(address, -1) {
 		names = append(names, m[1])
 	}
-	if rest := placeholder.ReplaceAllString(text, ""); strings.ContainsAny(rest, "{}# \t\r\n") {
-		return nil, fmt.Errorf("the address '%s' has braces without the name of a column in them, a #, or a blank; write %%7B, %%7D, %%23, %%20", text)
+	if rest := text.Placeholder.ReplaceAllString(address, ""); strings.ContainsAny(rest, "{}# \t\r\n") {
+		return nil, fmt.Errorf("the address '%s' has braces without the name of a column in them, a #, or a blank; write %%7B, %%7D, %%23, %%20", address)
 	}
 	return names, nil
 }
 
 // filled puts values into an address.
-func filled(text string, value func(name string) string) string {
-	return placeholder.ReplaceAllStringFunc(text, func(m string) string {
+func filled(address string, value func(name string) string) string {
+	return text.Placeholder.ReplaceAllStringFunc(address, func(m string) string {
 		return strings.ReplaceAll(url.QueryEscape(value(m[1:len(m)-1])), "+", "%20")
 	})
 }

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"hash/fnv"
-	"net/url"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -16,6 +15,7 @@ import (
 
 	"fiume/internal/connect/contract"
 	"fiume/internal/connect/spool"
+	"fiume/internal/connect/text"
 	"fiume/internal/core/column"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
@@ -38,8 +38,8 @@ type Sink struct {
 	rows   int // of a request at most
 	array  bool
 	kind   string
-	body   []piece // the template; nil: the row in the format
-	path   []piece
+	body   text.Template // nil: the row in the format
+	path   text.Template
 	key    []int
 	keep   bool
 	aside  *topiclog.Topic
@@ -51,27 +51,6 @@ type Sink struct {
 
 	mu      sync.Mutex
 	refused []flow.Refused // that were not asked for
-}
-
-// piece of a template: a text, or a column.
-type piece struct {
-	text   string
-	column int // -1: a text
-}
-
-// pieces cuts a template.
-func pieces(option, text string, fields []types.Field) (out []piece, err error) {
-	at := 0
-	for _, m := range placeholder.FindAllStringSubmatchIndex(text, -1) {
-		name := text[m[2]:m[3]]
-		i := types.Type{Kind: types.Row, Fields: fields}.FieldIndex(name)
-		if i < 0 {
-			return nil, fmt.Errorf("%s names {%s}, which the rows do not have", option, name)
-		}
-		out = append(out, piece{text[at:m[0]], -1}, piece{"", i})
-		at = m[1]
-	}
-	return append(out, piece{text[at:], -1}), nil
 }
 
 var kinds = map[string]string{"json": "application/json", "csv": "text/csv; charset=utf-8", "text": "text/plain; charset=utf-8"}
@@ -104,15 +83,15 @@ func sinkOf(env *contract.Env, out *plan.Op) (*Sink, error) {
 	if strings.ContainsAny(s.kind, "\r\n\x00") {
 		return nil, errors.New("TYPE is a content type, such as 'text/plain'")
 	}
-	if s.path, err = pieces("the address", out.Sink.Address, out.Fields); err != nil {
+	if s.path, err = text.TemplateOf("the address", out.Sink.Address, out.Fields); err != nil {
 		return nil, err
 	}
 	if t, ok := o["template"]; ok {
-		if s.body, err = pieces("TEMPLATE", t.Word, out.Fields); err != nil {
+		if s.body, err = text.TemplateOf("TEMPLATE", t.Word, out.Fields); err != nil {
 			return nil, err
 		}
 	}
-	if s.rows > 1 && (s.body != nil || len(s.path) > 1) {
+	if s.rows > 1 && (s.body != nil || !s.path.Fixed()) {
 		return nil, errors.New("a TEMPLATE, and an address with columns in it, are of one row: leave ROWS out")
 	}
 	for _, name := range o.Names("key") {
@@ -140,20 +119,16 @@ func sinkOf(env *contract.Env, out *plan.Op) (*Sink, error) {
 type encoder struct {
 	sink *Sink
 	enc  format.Encoder
-	one  []*format.JSONEncoder // of a column by itself
+	fill *text.Filler
 	buf  []byte
-	text []byte
+	part []byte
 	rows int
 }
 
 // NewEncoder implements flow.Sink.
 func (s *Sink) NewEncoder(fields []types.Field) (flow.Encoder, error) {
 	enc, err := s.w.NewEncoder()
-	e := &encoder{sink: s, enc: enc}
-	for _, f := range fields {
-		e.one = append(e.one, format.NewJSONEncoder([]types.Field{{Name: "v", Type: f.Type}}))
-	}
-	return e, err
+	return &encoder{sink: s, enc: enc, fill: text.NewFiller(fields)}, err
 }
 
 // Add implements flow.Encoder.
@@ -161,64 +136,32 @@ func (e *encoder) Add(b *column.Batch) {
 	for i := range b.N {
 		h := fnv.New32a()
 		for _, k := range e.sink.key {
-			e.text = types.AppendText(e.text[:0], b.Cols[k].Value(i))
-			_, _ = h.Write(append(e.text, 0))
+			e.part = types.AppendText(e.part[:0], b.Cols[k].Value(i))
+			_, _ = h.Write(append(e.part, 0))
 		}
 		e.buf = binary.LittleEndian.AppendUint32(e.buf, h.Sum32())
-		e.text = e.fill(e.text[:0], e.sink.path, b, i, escaped)
-		e.buf = append(binary.AppendUvarint(e.buf, uint64(len(e.text))), e.text...)
-		e.text = e.text[:0]
+		e.part = e.fill.Append(e.part[:0], e.sink.path, b, i, text.Escaped)
+		e.buf = append(binary.AppendUvarint(e.buf, uint64(len(e.part))), e.part...)
+		e.part = e.part[:0]
 		if e.sink.body == nil {
-			e.text = e.enc.Append(e.text, b, i)
+			e.part = e.enc.Append(e.part, b, i)
 		} else {
-			e.text = e.fill(e.text, e.sink.body, b, i, e.sink.how())
+			e.part = e.fill.Append(e.part, e.sink.body, b, i, e.sink.how())
 		}
-		e.buf = append(binary.AppendUvarint(e.buf, uint64(len(e.text))), e.text...)
+		e.buf = append(binary.AppendUvarint(e.buf, uint64(len(e.part))), e.part...)
 		e.rows++
 	}
 }
 
-// How values stand in a template.
-const (
-	plain = iota
-	asJSON
-	escaped
-)
-
+// how says how values stand in the template.
 func (s *Sink) how() int {
 	switch {
 	case strings.Contains(s.kind, "json"):
-		return asJSON
+		return text.AsJSON
 	case strings.HasPrefix(s.kind, "application/x-www-form-urlencoded"):
-		return escaped
+		return text.Escaped
 	}
-	return plain
-}
-
-// fill writes a template with the values of a row.
-func (e *encoder) fill(dst []byte, of []piece, b *column.Batch, i int, how int) []byte {
-	for _, p := range of {
-		if p.column < 0 {
-			dst = append(dst, p.text...)
-			continue
-		}
-		v := b.Cols[p.column]
-		switch {
-		case how == asJSON && v.Null(i):
-			dst = append(dst, "null"...)
-		case how == asJSON:
-			at := len(dst)
-			dst = e.one[p.column].Append(dst, &column.Batch{Cols: []*column.Vector{v}}, i)
-			inner := dst[at+len(`{"v":`) : len(dst)-1]
-			dst = append(dst[:at], inner...)
-		case v.Null(i):
-		case how == escaped:
-			dst = append(dst, strings.ReplaceAll(url.QueryEscape(string(types.AppendText(nil, v.Value(i)))), "+", "%20")...)
-		default:
-			dst = types.AppendText(dst, v.Value(i))
-		}
-	}
-	return dst
+	return text.Plain
 }
 
 // Held is how many bytes wait to be taken.

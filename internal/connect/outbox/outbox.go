@@ -1,0 +1,295 @@
+// Package outbox is the sink of connectors that send messages to a broker which confirms them one by one. A connector says how its broker is spoken to.
+package outbox
+
+import (
+	"context"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"fiume/internal/connect/contract"
+	"fiume/internal/connect/spool"
+	"fiume/internal/connect/text"
+	"fiume/internal/core/column"
+	"fiume/internal/core/flow"
+	"fiume/internal/core/plan"
+	"fiume/internal/core/types"
+	"fiume/internal/disk"
+	"fiume/internal/format"
+)
+
+// Message is one to be sent.
+type Message struct {
+	Address string // that of the sink, with the row's columns in it
+	Headers []byte // as format.AppendHeaders writes them
+	Body    []byte
+	ID      string // stable: what is sent again has the same
+}
+
+// Refusal says that the broker takes a message not for what it is.
+type Refusal struct{ Reason string }
+
+func (r *Refusal) Error() string { return "the broker refuses a message: " + r.Reason }
+
+// Sender speaks to a broker.
+type Sender interface {
+	// Send sends messages in their order, and gives how many of the first ones the broker has for good. Where the next one is refused the error is a Refusal.
+	Send(ctx context.Context, messages []Message) (done int, err error)
+	// Close ends the connection.
+	Close() error
+}
+
+// Options are those of sinks of this kind, with what a format needs.
+func Options() []plan.OptionSpec {
+	return append(format.SinkOptions(),
+		plan.OptionSpec{Name: "headers", Kind: plan.NamesOption, Doc: "columns that go beside the message, as text, and are left out of its value"},
+		plan.OptionSpec{Name: "bad rows", Kind: plan.WordOption, Words: []string{"stop", "keep"}, Doc: "what a message that the broker refuses does; stop: the job waits and tries again; keep: it is counted and a sample kept"})
+}
+
+// Sink sends rows. In a run that takes checkpoints they are spooled, and sent when a checkpoint counts; how much of a delivery the broker has is kept beside the spool. What is in doubt after
+// a crash is sent again, with the same id.
+type Sink struct {
+	*spool.Sink
+	sender  Sender
+	writing *format.Writing
+	layout  text.Layout
+	address text.Template
+	keep    bool
+	spools  bool
+	run     string // names a run without checkpoints
+	parts   int64  // payloads that it has written
+	took    taken  // of the delivery at hand
+
+	mu      sync.Mutex
+	refused []flow.Refused
+}
+
+// taken says how much of a delivery the broker has.
+type taken struct {
+	Writer string `json:"writer"`
+	Number int64  `json:"number"`
+	Rows   int    `json:"rows"`
+	All    bool   `json:"all"`
+}
+
+// Open makes the sink of an output, whose address may have columns in it.
+func Open(env *contract.Env, out *plan.Op, sender Sender) (*Sink, error) {
+	s := &Sink{sender: sender, keep: out.Sink.Options.Word("bad rows", "stop") == "keep", run: spool.NewWriter()}
+	s.Sink = &spool.Sink{FS: env.FS(), Dir: env.Spool(out), Target: s}
+	var err error
+	if s.address, err = text.TemplateOf("the address", out.Sink.Address, out.Fields); err != nil {
+		return nil, err
+	}
+	if s.layout, err = text.LayoutOf(out); err != nil {
+		return nil, err
+	}
+	if s.writing, err = env.Writing(out, s.layout.Values()); err != nil {
+		return nil, err
+	}
+	return s, s.writing.Check()
+}
+
+// encoder writes rows so that they can be spooled: the length before each, its address, its headers and its body.
+type encoder struct {
+	sink *Sink
+	in   *text.Keyed
+	fill *text.Filler
+	buf  []byte
+	to   []byte
+	rows int
+}
+
+// NewEncoder implements flow.Sink.
+func (s *Sink) NewEncoder(fields []types.Field) (flow.Encoder, error) {
+	enc, err := s.writing.NewEncoder()
+	if err != nil {
+		return nil, err
+	}
+	return &encoder{sink: s, in: text.NewKeyed(enc, s.layout), fill: text.NewFiller(fields)}, nil
+}
+
+// Add implements flow.Encoder.
+func (e *encoder) Add(b *column.Batch) {
+	e.in.Add(b)
+	p := e.in.Take()
+	sides := text.SidesOf(p)
+	kept := 0
+	part := func(x []byte) { e.buf = append(binary.AppendUvarint(e.buf, uint64(len(x))), x...) }
+	at := 0
+	for i := range b.N {
+		if b.Change != nil && b.Change[i] == column.Replaced {
+			continue // its replacement takes its place
+		}
+		e.to = e.fill.Append(e.to[:0], e.sink.address, b, i, text.Plain)
+		part(e.to)
+		var headers []byte
+		if sides.Headers != nil {
+			headers = sides.Headers[kept]
+		}
+		part(headers)
+		end := p.Ends[kept]
+		part(p.Bytes[at:end])
+		at = end
+		kept++
+	}
+	e.rows += kept
+	text.Recycle(p.Bytes)
+}
+
+// Held is how many bytes wait to be taken.
+func (e *encoder) Held() int { return len(e.buf) }
+
+// Take implements flow.Encoder.
+func (e *encoder) Take() flow.Payload {
+	p := flow.Payload{Rows: e.rows, Bytes: e.buf}
+	e.buf, e.rows = nil, 0
+	return p
+}
+
+var errForm = errors.New("spooled rows are cut short")
+
+func messagesOf(b []byte, to []Message) ([]Message, error) {
+	part := func() ([]byte, error) {
+		n, k := binary.Uvarint(b)
+		if k <= 0 || n > uint64(len(b)-k) {
+			return nil, errForm
+		}
+		x := b[k : k+int(n)]
+		b = b[k+int(n):]
+		return x, nil
+	}
+	for len(b) > 0 {
+		address, err := part()
+		headers, err2 := part()
+		body, err3 := part()
+		if err := errors.Join(err, err2, err3); err != nil {
+			return nil, err
+		}
+		to = append(to, Message{Address: string(address), Headers: headers, Body: body})
+	}
+	return to, nil
+}
+
+// Resume implements flow.Exact.
+func (s *Sink) Resume(handle []byte) error {
+	s.spools = true
+	return s.Sink.Resume(handle)
+}
+
+// Write implements flow.Sink.
+func (s *Sink) Write(p flow.Payload) error {
+	if s.spools {
+		return s.Sink.Write(p.Bytes)
+	}
+	err := s.Deliver(s.run, s.parts, nil, [][]byte{p.Bytes})
+	if err == nil {
+		s.parts++
+	}
+	return err
+}
+
+// Place implements spool.Target: nothing is known of the broker.
+func (s *Sink) Place() ([]byte, error) { return nil, nil }
+
+func (s *Sink) takenFile() string { return filepath.Join(s.Dir, "sent") }
+
+// read reads what was taken, which one that cannot be read does not say.
+func (s *Sink) read() (t taken) {
+	if b, err := disk.Read(s.FS, s.takenFile()); err == nil && json.Unmarshal(b, &t) != nil {
+		return taken{}
+	}
+	return t
+}
+
+// Has implements spool.Target.
+func (s *Sink) Has(writer string, number int64, _ []byte) (bool, error) {
+	t := s.read()
+	return t.Writer == writer && (t.Number > number || t.Number == number && t.All), nil
+}
+
+func (s *Sink) keepTaken() error {
+	if !s.spools {
+		return nil
+	}
+	b, err := json.Marshal(s.took)
+	if err != nil {
+		return err
+	}
+	name := s.takenFile()
+	if err := disk.Write(s.FS, name+".new", b); err != nil {
+		return err
+	}
+	if err := s.FS.Rename(name+".new", name); err != nil {
+		return err
+	}
+	return s.FS.SyncDir(s.Dir)
+}
+
+// slice is how long is sent before it is looked whether the job goes on. The rest of a delivery follows at once.
+const slice = 20 * time.Second
+
+// Deliver implements spool.Target.
+func (s *Sink) Deliver(writer string, number int64, _ []byte, payloads [][]byte) error {
+	var all []Message
+	var err error
+	for _, p := range payloads {
+		if all, err = messagesOf(p, all); err != nil {
+			return err
+		}
+	}
+	for i := range all {
+		all[i].ID = fmt.Sprintf("%s-%d-%d", writer, number, i)
+	}
+	if t := s.took; (t.Writer != writer || t.Number != number) && s.spools {
+		s.took = s.read()
+	}
+	if t := s.took; t.Writer != writer || t.Number != number || t.Rows > len(all) {
+		s.took = taken{Writer: writer, Number: number}
+	}
+	if s.took.All {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), slice)
+	defer cancel()
+	for err == nil && s.took.Rows < len(all) {
+		var done int
+		done, err = s.sender.Send(ctx, all[s.took.Rows:])
+		s.took.Rows += done
+		var no *Refusal
+		if errors.As(err, &no) && s.keep && s.took.Rows < len(all) {
+			m := all[s.took.Rows]
+			s.mu.Lock()
+			s.refused = append(s.refused, flow.Refused{Reason: no.Reason, Row: string(m.Body)})
+			s.mu.Unlock()
+			s.took.Rows++
+			err = nil
+		}
+	}
+	s.took.All = err == nil
+	if ctx.Err() != nil && err != nil {
+		err = fmt.Errorf("%d of %d messages are sent, the others follow: %w", s.took.Rows, len(all), err)
+	}
+	return errors.Join(err, s.keepTaken())
+}
+
+// Refused implements flow.Refuser.
+func (s *Sink) Refused() []flow.Refused {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := s.refused
+	s.refused = nil
+	return out
+}
+
+// Passing implements spool.Target: also a broker that refuses a message may take it later, when it was mended.
+func (s *Sink) Passing(error) bool { return true }
+
+// Retry implements flow.Retrier.
+func (s *Sink) Retry(err error) bool { return s.Sink.Retry(err) }
+
+// Close implements flow.Sink.
+func (s *Sink) Close(bool) error { return s.sender.Close() }
