@@ -32,7 +32,7 @@ var floors = []struct {
 	{"trials", true, []string{"internal/trial"}},
 	{"catalog", false, []string{"internal/catalog"}},
 	{"service", true, []string{"internal/service"}},
-	{"network interface and console", false, []string{"internal/api", "internal/wire", "console", "demo"}},
+	{"network interface and console", false, []string{"internal/api", "internal/devices", "internal/wire", "console", "demo"}},
 	{"client", false, []string{"internal/client"}},
 	{"command line", false, []string{"internal/cli"}},
 	{"program", false, []string{"cmd"}},

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"net/http"
@@ -14,6 +15,7 @@ import (
 
 	"fiume/console"
 	"fiume/internal/api"
+	"fiume/internal/devices"
 	"fiume/internal/service"
 	"fiume/internal/wire"
 
@@ -30,7 +32,7 @@ func (a *app) serveCommand() *cobra.Command {
 	var noJobs bool
 	var dsnFile string
 	var queries int
-	var brokers string
+	var brokers, devices string
 	c := &cobra.Command{
 		Use:   "serve",
 		Short: "Start the service",
@@ -44,7 +46,7 @@ authentication. SIGTERM and Ctrl-C stop everything in order: each job takes a la
 checkpoint and goes on from it at the next start.`,
 		Example: `  fiume serve
   fiume serve --dir /var/lib/fiume --listen 127.0.0.1:8000
-  fiume serve --brokers-listen 127.0.0.1:9092
+  fiume serve --brokers-listen 127.0.0.1:9092 --mqtt-listen 127.0.0.1:1883
   fiume serve --dsn 'fiume:password@tcp(127.0.0.1:3306)/fiume'`,
 		Args: arity(0, "no arguments"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -65,7 +67,7 @@ checkpoint and goes on from it at the next start.`,
 			if verbose {
 				level = slog.LevelDebug
 			}
-			s := &server{app: a, listen: listen, brokers: brokers, noJobs: noJobs, config: service.Config{Dir: dir, DSN: dsn, Memory: int64(memory) << 20, QueryMemory: int64(queries) << 20, Files: files,
+			s := &server{app: a, listen: listen, brokers: brokers, mqtt: devices, noJobs: noJobs, config: service.Config{Dir: dir, DSN: dsn, Memory: int64(memory) << 20, QueryMemory: int64(queries) << 20, Files: files,
 				Log: slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))}}
 			if err := s.open(c.Context()); err != nil {
 				return err
@@ -73,6 +75,9 @@ checkpoint and goes on from it at the next start.`,
 			fmt.Fprintf(a.out, "Fiume is ready: http://%s\n", s.addr)
 			if s.wire != nil {
 				fmt.Fprintf(a.out, "Clients of brokers find the topics at %s\n", s.wire.Addr())
+			}
+			if s.devices != nil {
+				fmt.Fprintf(a.out, "Devices publish at %s, over MQTT: what is sent to topic/… goes to the topic\n", s.devices.Addr())
 			}
 			<-c.Context().Done()
 			fmt.Fprintln(a.err, "stopping …")
@@ -82,6 +87,7 @@ checkpoint and goes on from it at the next start.`,
 	c.Flags().StringVar(&dir, "dir", "fiume-data", "data directory")
 	c.Flags().StringVar(&listen, "listen", defaultListen, "loopback address to listen on; port 0 takes a free one")
 	c.Flags().StringVar(&brokers, "brokers-listen", "", "loopback address at which ordinary clients of brokers write and read the topics, such as 127.0.0.1:9092 (default: none)")
+	c.Flags().StringVar(&devices, "mqtt-listen", "", "loopback address at which devices publish into the topics over MQTT, such as 127.0.0.1:1883: what is sent to mats/PL-1/state goes to the topic mats (default: none)")
 	c.Flags().StringVar(&dsn, "dsn", "", "database for the service's records (default: a private server)")
 	c.Flags().StringVar(&dsnFile, "dsn-file", "", "file with the database's address: unlike the one of --dsn it cannot be seen in the list of processes. FIUME_DSN in the environment does the same")
 	c.Flags().IntVar(&queries, "query-memory", 1024, "megabytes that live queries, tries and other questions may hold together")
@@ -97,6 +103,7 @@ type server struct {
 	*app
 	listen  string
 	brokers string // "": clients of brokers are not answered
+	mqtt    string // "": devices are not answered
 	noJobs  bool
 	config  service.Config
 
@@ -104,6 +111,7 @@ type server struct {
 	service *service.Service
 	http    *http.Server
 	wire    *wire.Server
+	devices *devices.Server
 	stop    context.CancelFunc
 }
 
@@ -113,22 +121,37 @@ func (s *server) open(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	var brokers net.Listener
-	if s.brokers != "" {
-		if brokers, err = listenAt("--brokers-listen", s.brokers); err != nil {
-			return errors.Join(err, l.Close())
-		}
-	}
-	svc, err := service.Open(ctx, s.config)
-	if err != nil {
-		err = errors.Join(err, l.Close())
-		if brokers != nil {
-			err = errors.Join(err, brokers.Close())
+	open := []io.Closer{l}
+	fail := func(err error) error {
+		for _, c := range open {
+			err = errors.Join(err, c.Close())
 		}
 		return err
 	}
+	var brokers, devicesAt net.Listener
+	for _, x := range []struct {
+		option, address string
+		to              *net.Listener
+	}{{"--brokers-listen", s.brokers, &brokers}, {"--mqtt-listen", s.mqtt, &devicesAt}} {
+		if x.address == "" {
+			continue
+		}
+		if *x.to, err = listenAt(x.option, x.address); err != nil {
+			return fail(err)
+		}
+		open = append(open, *x.to)
+	}
+	svc, err := service.Open(ctx, s.config)
+	if err != nil {
+		return fail(err)
+	}
 	if brokers != nil {
 		s.wire = wire.Serve(brokers, svc, s.config.Log)
+	}
+	if devicesAt != nil {
+		if s.devices, err = devices.Serve(devicesAt, svc, s.config.Log); err != nil {
+			return errors.Join(fail(err), svc.Close())
+		}
 	}
 	s.service, s.addr = svc, l.Addr().String()
 	streams, stop := context.WithCancel(context.Background())
@@ -173,6 +196,9 @@ func (s *server) close() error {
 	}
 	if s.wire != nil {
 		err = errors.Join(err, s.wire.Close())
+	}
+	if s.devices != nil {
+		err = errors.Join(err, s.devices.Close())
 	}
 	return errors.Join(err, s.service.Close())
 }
