@@ -221,7 +221,7 @@ func TestDevices(t *testing.T) {
 		defer c.Close()
 	}
 	eventually(t, "its last will is there", func() bool {
-		return strings.Contains(p.fiume("", "query", "SELECT serial, battery FROM states WHERE serial = 'PL-lost' UNTIL NOW").out, "PL-lost")
+		return strings.Contains(p.fiume("", "query", "SELECT serial, battery FROM states SINCE BEGINNING WHERE serial = 'PL-lost' UNTIL NOW").out, "PL-lost")
 	})
 	if reason, err := connected(t, at, 5, "").publish(5, "mats/PL-1/state", strings.Repeat("x", 60)); err != nil || reason != 0 {
 		t.Errorf("%x %v", reason, err)
