@@ -15,6 +15,7 @@ import (
 	"fiume/internal/connect/lake"
 	"fiume/internal/connect/mariadb"
 	"fiume/internal/connect/mqtt"
+	"fiume/internal/connect/nats"
 	"fiume/internal/connect/postgres"
 	"fiume/internal/connect/registry"
 	"fiume/internal/connect/tcp"
@@ -36,6 +37,7 @@ var connectors = []contract.Connector{
 	lake.Connector,
 	generator.Connector,
 	mqtt.Connector,
+	nats.Connector,
 	registry.Connector,
 	web.Connector,
 }
