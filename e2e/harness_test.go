@@ -206,10 +206,12 @@ const patience = 3 * time.Minute
 
 func eventually(t testing.TB, what string, ok func() bool) {
 	t.Helper()
-	for deadline := time.Now().Add(patience); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+	for deadline := time.Now().Add(patience); time.Now().Before(deadline); {
+		looked := time.Now()
 		if ok() {
 			return
 		}
+		time.Sleep(max(50*time.Millisecond, time.Since(looked))) // looking takes half of the time at most
 	}
 	t.Fatalf("after %s: still not: %s", patience, what)
 }

@@ -389,6 +389,8 @@ func clauseHint(t token) string {
 	switch t.text {
 	case "where", "group", "having", "window", "limit", "until":
 		return "clauses stand in the order WHERE, GROUP BY, HAVING, WINDOW, LIMIT, UNTIL"
+	case "since":
+		return "SINCE stands behind the stream that it is about: FROM reads SINCE BEGINNING WHERE …"
 	case "order":
 		return "rows of a stream come in the order of their event times; there is no ORDER BY"
 	}

@@ -159,10 +159,15 @@ func (j *Job) Ended() (error, bool) {
 	}
 }
 
-// Until waits until something is so.
+// patience is how long it is waited for what is bound to come.
+const patience = 3 * time.Minute
+
+// Until waits until something is so. Looking takes a part of the time alone, so that tests beside each other leave it to the jobs.
 func (j *Job) Until(t testing.TB, what string, so func() bool) {
 	t.Helper()
-	for deadline := time.Now().Add(2 * time.Minute); !so(); time.Sleep(10 * time.Millisecond) {
+	looked := time.Now()
+	for deadline := looked.Add(patience); !so(); looked = time.Now() {
+		time.Sleep(max(10*time.Millisecond, 3*time.Since(looked)))
 		if time.Now().After(deadline) {
 			st, _ := j.Status()
 			t.Fatalf("%s did not come about: %+v\n%+v\n%q", what, st.Splits, st.Steps, j.Said())
