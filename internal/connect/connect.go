@@ -13,6 +13,7 @@ import (
 	"fiume/internal/connect/generator"
 	"fiume/internal/connect/history"
 	"fiume/internal/connect/lake"
+	"fiume/internal/connect/mail"
 	"fiume/internal/connect/mariadb"
 	"fiume/internal/connect/mqtt"
 	"fiume/internal/connect/nats"
@@ -36,6 +37,7 @@ var connectors = []contract.Connector{
 	tcp.Connector,
 	lake.Connector,
 	generator.Connector,
+	mail.Connector,
 	mqtt.Connector,
 	nats.Connector,
 	registry.Connector,

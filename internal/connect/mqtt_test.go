@@ -233,3 +233,73 @@ func TestMQTTRefused(t *testing.T) {
 		l.Close()
 	}
 }
+
+// BenchmarkQueues reads 100,000 messages that a broker of devices, and a stream of a server, kept for a job, and sends as many, through checkpoints.
+func BenchmarkQueues(b *testing.B) {
+	const many = 50_000
+	for name, open := range map[string]func(*testing.B) (endpoint, source, sink string, env contract.Env, write func(int)){
+		"mqtt": func(b *testing.B) (string, string, string, contract.Env, func(int)) {
+			m := kit.StartMosquitto(b)
+			d := newDevice(b, m.Addr, "timing", m.Password)
+			return "DECLARE ENDPOINT d MQTT 'timing@" + m.Addr + "' SECRET 'd'; ", "MQTT 'told/a'", "MQTT 'kept/a'", contract.Env{Secrets: contract.Secrets{Secret: func(string, string) (string, error) { return m.Password, nil }}},
+				func(n int) {
+					if _, err := d.PublishWithOptions(context.Background(), &paho.Publish{QoS: 1, Topic: "told/a", Payload: fmt.Appendf(nil, `{"n":%d,"says":"row %d"}`, n, n)}, paho.PublishOptions{Method: paho.PublishMethod_AsyncSend}); err != nil {
+						b.Fatal(err)
+					}
+				}
+		},
+		"nats": func(b *testing.B) (string, string, string, contract.Env, func(int)) {
+			s := kit.StartNATS(b)
+			js := relay(b, s)
+			return "DECLARE ENDPOINT d NATS 'timing@" + s.Addr + "' SECRET 'd'; ", "NATS 'told.a'", "NATS 'kept.a'", contract.Env{Secrets: contract.Secrets{Secret: func(string, string) (string, error) { return s.Password, nil }}},
+				func(n int) {
+					if _, err := js.PublishAsync("told.a", fmt.Appendf(nil, `{"n":%d,"says":"row %d"}`, n, n)); err != nil {
+						b.Fatal(err)
+					}
+				}
+		},
+	} {
+		endpoint, source, sink, env, write := open(b)
+		log, err := topiclog.Open(b.TempDir())
+		if err != nil {
+			b.Fatal(err)
+		}
+		if _, err := log.Create("out", topiclog.Settings{Partitions: 2}); err != nil {
+			b.Fatal(err)
+		}
+		env.Topics = log
+		in := kit.New(b, endpoint+"DECLARE STREAM s (n BIGINT, says VARCHAR) FROM "+source+" VIA d; DECLARE SINK o TO TOPIC 'out'; CREATE JOB j AS SELECT n, says FROM s ROUTE TO o;", env)
+		in.Every = time.Second
+		in.Start(b)
+		in.Until(b, "it runs", func() bool { st, ok := in.Status(); return ok && len(st.Splits) > 0 })
+		time.Sleep(500 * time.Millisecond) // the broker knows who listens
+		if err := in.Stop(); err != nil {
+			b.Fatal(err)
+		}
+		for n := range many {
+			write(n)
+		}
+		read := func(j *kit.Job, step int) func() bool {
+			return func() bool { st, ok := j.Status(); return ok && len(st.Steps) > step && st.Steps[step].Counts.In >= many }
+		}
+		b.Run(name+"/read", func(b *testing.B) {
+			in.Start(b)
+			in.Until(b, "all are read", read(in, 0))
+			b.ReportMetric(many/b.Elapsed().Seconds(), "messages/s")
+			if err := in.Stop(); err != nil {
+				b.Fatal(err)
+			}
+		})
+		b.Run(name+"/send", func(b *testing.B) {
+			j := kit.New(b, endpoint+"DECLARE STREAM s (n BIGINT, says VARCHAR) FROM TOPIC 'out'; DECLARE SINK k TO "+sink+" VIA d; CREATE JOB j AS SELECT n, says FROM s ROUTE TO k;", env)
+			j.Every = time.Second
+			j.Start(b)
+			j.Until(b, "all are spooled", read(j, 1))
+			if err := j.Stop(); err != nil { // it waits until they are sent
+				b.Fatal(err)
+			}
+			b.ReportMetric(many/b.Elapsed().Seconds(), "messages/s")
+		})
+		log.Close()
+	}
+}

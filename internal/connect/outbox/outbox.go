@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -47,8 +48,12 @@ type Sender interface {
 func Options() []plan.OptionSpec {
 	return append(format.SinkOptions(),
 		plan.OptionSpec{Name: "headers", Kind: plan.NamesOption, Doc: "columns that go beside the message, as text, and are left out of its value"},
+		TemplateOption,
 		plan.OptionSpec{Name: "bad rows", Kind: plan.WordOption, Words: []string{"stop", "keep"}, Doc: "what a message that the broker refuses does; stop: the job waits and tries again; keep: it is counted and a sample kept"})
 }
+
+// TemplateOption is the text of messages.
+var TemplateOption = plan.OptionSpec{Name: "template", Kind: plan.WordOption, Doc: "the message, with {column} for a value, instead of the row in a format; it is not changed in any way"}
 
 // Sink sends rows. In a run that takes checkpoints they are spooled, and sent when a checkpoint counts; how much of a delivery the broker has is kept beside the spool. What is in doubt after
 // a crash is sent again, with the same id.
@@ -58,6 +63,8 @@ type Sink struct {
 	writing *format.Writing
 	layout  text.Layout
 	address text.Template
+	title   text.Template // a header, Title; nil: there is none
+	body    text.Template // nil: the row in the format
 	keep    bool
 	spools  bool
 	run     string // names a run without checkpoints
@@ -83,6 +90,13 @@ func Open(env *contract.Env, out *plan.Op, sender Sender) (*Sink, error) {
 	var err error
 	if s.address, err = text.TemplateOf("the address", out.Sink.Address, out.Fields); err != nil {
 		return nil, err
+	}
+	for option, to := range map[string]*text.Template{"title": &s.title, "template": &s.body} {
+		if t := out.Sink.Options.Word(option, ""); t != "" {
+			if *to, err = text.TemplateOf(strings.ToUpper(option), t, out.Fields); err != nil {
+				return nil, err
+			}
+		}
 	}
 	if s.layout, err = text.LayoutOf(out); err != nil {
 		return nil, err
@@ -130,9 +144,18 @@ func (e *encoder) Add(b *column.Batch) {
 		if sides.Headers != nil {
 			headers = sides.Headers[kept]
 		}
+		if e.sink.title != nil {
+			e.to = e.fill.Append(e.to[:0], e.sink.title, b, i, text.Plain)
+			headers = format.AppendHeaders(nil, 1, func(int) (string, []byte) { return Title, e.to })
+		}
 		part(headers)
 		end := p.Ends[kept]
-		part(p.Bytes[at:end])
+		if e.sink.body != nil {
+			e.to = e.fill.Append(e.to[:0], e.sink.body, b, i, text.Plain)
+			part(e.to)
+		} else {
+			part(p.Bytes[at:end])
+		}
 		at = end
 		kept++
 	}
@@ -149,6 +172,9 @@ func (e *encoder) Take() flow.Payload {
 	e.buf, e.rows = nil, 0
 	return p
 }
+
+// Title is the header that the option TITLE makes, where a connector has it.
+const Title = "Title"
 
 var errForm = errors.New("spooled rows are cut short")
 
