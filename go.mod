@@ -31,6 +31,7 @@ require (
 	github.com/minio/minio-go/v7 v7.4.1
 	github.com/mochi-mqtt/server/v2 v2.7.9
 	github.com/nats-io/nats.go v1.55.0
+	github.com/rabbitmq/amqp091-go v1.16.0
 	github.com/reeflective/readline v1.3.0
 	github.com/spf13/cobra v1.10.2
 	github.com/twmb/avro v1.9.0

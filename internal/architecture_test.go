@@ -147,7 +147,7 @@ func TestImportsRunDownwards(t *testing.T) {
 // mayKnow are the packages that may import the folder of a connector: the list of connectors, and what has built-in topics to look
 // after, or simulates the disk below them.
 var mayKnow = map[string][]string{
-	"internal/connect":           {"broker", "files", "generator", "lake", "mail", "mariadb", "mqtt", "nats", "postgres", "registry", "tcp", "topics", "web"},
+	"internal/connect":           {"amqp", "broker", "files", "generator", "lake", "mail", "mariadb", "mqtt", "nats", "postgres", "registry", "tcp", "topics", "web"},
 	"internal/service/topics":    {"topics"},
 	"internal/service/questions": {"topics"},
 	"internal/trial":             {"files", "topics"},

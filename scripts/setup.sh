@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Installs what the program needs besides Go, Node and npm, Debian's MariaDB server, and, with the word tests, what its tests need: Debian's Chromium for those of the console, its kcat
-# as an ordinary client of brokers, its PostgreSQL, mosquitto and NATS servers, and a C compiler for the race detector. Does nothing where all are there.
+# as an ordinary client of brokers, its PostgreSQL, mosquitto, NATS and AMQP servers, and a C compiler for the race detector. Does nothing where all are there.
 set -euo pipefail
 missing=()
 for tool in go node npm; do
@@ -13,6 +13,7 @@ if [ "${1:-}" = tests ]; then
 	command -v chromium >/dev/null || missing+=(chromium fonts-liberation)
 	command -v kcat >/dev/null || missing+=(kcat)
 	command -v mosquitto >/dev/null || missing+=(mosquitto)
+	[ -e /usr/lib/rabbitmq/bin/rabbitmq-server ] || missing+=(rabbitmq-server)
 	command -v nats-server >/dev/null || missing+=(nats-server)
 	compgen -G '/usr/lib/postgresql/*/bin/postgres' >/dev/null || missing+=(postgresql)
 fi

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 
+	"fiume/internal/connect/amqp"
 	"fiume/internal/connect/broker"
 	"fiume/internal/connect/contract"
 	"fiume/internal/connect/files"
@@ -37,6 +38,7 @@ var connectors = []contract.Connector{
 	tcp.Connector,
 	lake.Connector,
 	generator.Connector,
+	amqp.Connector,
 	mail.Connector,
 	mqtt.Connector,
 	nats.Connector,

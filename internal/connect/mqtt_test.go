@@ -280,7 +280,10 @@ func BenchmarkQueues(b *testing.B) {
 			write(n)
 		}
 		read := func(j *kit.Job, step int) func() bool {
-			return func() bool { st, ok := j.Status(); return ok && len(st.Steps) > step && st.Steps[step].Counts.In >= many }
+			return func() bool {
+				st, ok := j.Status()
+				return ok && len(st.Steps) > step && st.Steps[step].Counts.In >= many
+			}
 		}
 		b.Run(name+"/read", func(b *testing.B) {
 			in.Start(b)

@@ -172,7 +172,7 @@ func (j *Job) Until(t testing.TB, what string, so func() bool) {
 			st, _ := j.Status()
 			t.Fatalf("%s did not come about: %+v\n%+v\n%q", what, st.Splits, st.Steps, j.Said())
 		}
-		if err, over := j.Ended(); over {
+		if err, over := j.Ended(); over && !so() { // it may have become so just before
 			t.Fatalf("waiting until %s the job ended: %v", what, err)
 		}
 	}

@@ -1,0 +1,98 @@
+package kit
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// AMQP is a private AMQP broker with a user, timing.
+type AMQP struct {
+	Addr, Password string
+	env            []string
+	epmd           string // its port
+	cmd            *exec.Cmd
+	dir            string
+}
+
+// StartAMQP starts a broker that is gone at the end of the test.
+func StartAMQP(t testing.TB) *AMQP {
+	t.Helper()
+	dir := t.TempDir()
+	var ports []int
+	for range 3 {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer l.Close()
+		ports = append(ports, l.Addr().(*net.TCPAddr).Port)
+	}
+	a := &AMQP{Addr: fmt.Sprintf("127.0.0.1:%d", ports[0]), Password: "pl4nted-m4rker", epmd: strconv.Itoa(ports[2]), dir: dir}
+	conf := fmt.Sprintf("listeners.tcp.1 = %s\ndefault_user = timing\ndefault_pass = %s\nlog.console = false\nvm_memory_high_watermark.absolute = 1GB\ndisk_free_limit.absolute = 50MB\n", a.Addr, a.Password)
+	for name, text := range map[string]string{"broker.conf": conf, "plugins": "[].\n"} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	a.env = append(os.Environ(), "HOME="+dir, "RABBITMQ_MNESIA_BASE="+filepath.Join(dir, "data"), "RABBITMQ_LOG_BASE="+filepath.Join(dir, "log"), "RABBITMQ_CONFIG_FILE="+filepath.Join(dir, "broker"),
+		"RABBITMQ_ENABLED_PLUGINS_FILE="+filepath.Join(dir, "plugins"), fmt.Sprintf("RABBITMQ_NODENAME=n%d@localhost", ports[0]), fmt.Sprintf("RABBITMQ_DIST_PORT=%d", ports[1]), "ERL_EPMD_PORT="+a.epmd, "ERL_EPMD_ADDRESS=127.0.0.1",
+		"RABBITMQ_PID_FILE="+filepath.Join(dir, "pid"), "RABBITMQ_SERVER_ADDITIONAL_ERL_ARGS=+S 1:1 +sbwt none")
+	t.Cleanup(a.end)
+	return a
+}
+
+// Start starts the broker, again where it was ended.
+func (a *AMQP) Start(t testing.TB) {
+	t.Helper()
+	const program = "/usr/lib/rabbitmq/bin/rabbitmq-server"
+	if _, err := os.Stat(program); err != nil {
+		t.Fatal("the AMQP broker is not installed; run make setup-tests")
+	}
+	log, err := os.Create(filepath.Join(a.dir, "out"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer log.Close()
+	a.cmd = exec.Command(program)
+	a.cmd.Env, a.cmd.Stdout, a.cmd.Stderr, a.cmd.SysProcAttr = a.env, log, log, &syscall.SysProcAttr{Setpgid: true}
+	if err := a.cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	for deadline := time.Now().Add(patience); ; time.Sleep(50 * time.Millisecond) {
+		c, err := net.Dial("tcp", a.Addr)
+		if err == nil {
+			c.Close()
+			return
+		}
+		if time.Now().After(deadline) {
+			text, _ := os.ReadFile(log.Name())
+			t.Fatalf("the broker does not come up: %v\n%s", err, text)
+		}
+	}
+}
+
+// Stop ends the broker, which then has on the disk what it was told; one that is killed forgets some of it.
+func (a *AMQP) Stop() { a.stop(syscall.SIGTERM) }
+
+func (a *AMQP) stop(by syscall.Signal) {
+	if a.cmd != nil {
+		_ = syscall.Kill(-a.cmd.Process.Pid, by)
+		_ = a.cmd.Wait()
+		a.cmd = nil
+	}
+}
+
+// end ends the broker, and the list of names that it left.
+func (a *AMQP) end() {
+	a.stop(syscall.SIGKILL) // nobody wants its data
+	c := exec.Command("epmd", "-port", a.epmd, "-kill")
+	c.Env = a.env
+	_ = c.Run() // where there is none, nothing is left
+}
