@@ -128,14 +128,15 @@ func (s *source) first(at time.Time, last uint64) (uint64, error) {
 	if err != nil {
 		return 0, err
 	}
-	for m := range b.Messages() {
-		meta, err := m.Metadata()
-		if err != nil {
-			return 0, err
-		}
-		return meta.Sequence.Stream, nil
+	m, ok := <-b.Messages()
+	if !ok {
+		return last + 1, b.Error()
 	}
-	return last + 1, b.Error()
+	meta, err := m.Metadata()
+	if err != nil {
+		return 0, err
+	}
+	return meta.Sequence.Stream, nil
 }
 
 // Splits implements flow.Source.

@@ -31,7 +31,6 @@ type walLog struct {
 
 	held *pgconn.PgConn // has the slot that ends with it, until the log is read
 	kept atomic.Uint64  // the LSN up to which a checkpoint that counts has come
-	seen atomic.Bool    // something was heard of the server on this connection
 }
 
 // slotOf names the slot of a job's stream. Slots of all databases of a server share their names.
