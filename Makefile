@@ -35,15 +35,15 @@ demo: setup build
 
 test: setup-tests build
 	cd console && npm run --silent test
-	go test $(QUICK) -count=1 -timeout 30m -parallel 8 ./...
+	go test $(QUICK) -count=1 -timeout 60m -parallel 6 ./...
 
 # Packages in which several goroutines share something.
 AT_ONCE := ./internal/core/flow ./internal/checkpoint ./internal/topiclog ./internal/connect/... ./internal/catalog ./internal/trial ./internal/service/... ./internal/client ./internal/disk
 
 # The race detector needs a C compiler. Generated tests run fewer seeds under it, since it makes them ten times slower.
 test-race: setup-tests build
-	SEEDS=6 DAMAGED=6 GROWING=10 go test $(QUICK) -race -count=1 -timeout 20m -skip 'TestBatchesAreCut|TestEndlessRow|TestValuesAreBounded|TestGroupsAreBounded' $(AT_ONCE)
-	FIUME_RACE=1 COMMANDS=40 JOBS=4 go test $(QUICK) -count=1 -timeout 10m -run 'TestLives|TestVersions|TestOrdinaryClients|TestGroupsOfClients' ./e2e
+	SEEDS=6 DAMAGED=6 GROWING=10 go test $(QUICK) -race -count=1 -timeout 40m -skip 'TestBatchesAreCut|TestEndlessRow|TestValuesAreBounded|TestGroupsAreBounded' $(AT_ONCE)
+	FIUME_RACE=1 COMMANDS=40 JOBS=4 go test $(QUICK) -count=1 -timeout 30m -run 'TestLives|TestVersions|TestOrdinaryClients|TestGroupsOfClients' ./e2e
 
 test-cluster:
 	./scripts/cluster.sh

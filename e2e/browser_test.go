@@ -80,7 +80,7 @@ func browse(t testing.TB, base string) *tab {
 	}
 	ctx, cancel := chromedp.NewContext(chromium.ctx, chromedp.WithNewBrowserContext())
 	t.Cleanup(cancel)
-	ctx, cancelTime := context.WithTimeout(ctx, 12*time.Minute)
+	ctx, cancelTime := context.WithTimeout(ctx, 30*time.Minute)
 	t.Cleanup(cancelTime)
 	b := &tab{t: t, ctx: ctx, base: base}
 	if err := chromedp.Listen(ctx, b.note); err != nil {

@@ -202,7 +202,7 @@ func (r result) want(t testing.TB, code int, parts ...string) result {
 // eventually waits until a condition holds.
 // patience is how long tests wait for what is bound to come. No test depends on how fast the machine is: where it is busy
 // with other things, seconds become minutes.
-const patience = 3 * time.Minute
+const patience = 5 * time.Minute
 
 func eventually(t testing.TB, what string, ok func() bool) {
 	t.Helper()

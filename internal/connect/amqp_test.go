@@ -14,7 +14,6 @@ import (
 	"fiume/internal/connect/contract"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
-	"fiume/internal/topiclog"
 	"fiume/internal/trial/kit"
 
 	"github.com/rabbitmq/amqp091-go"
@@ -125,15 +124,7 @@ func TestAMQP(t *testing.T) {
 	a := kit.StartAMQP(t)
 	a.Start(t)
 	ch := office(t, a, "entries", "km-5", "finish")
-	log, err := topiclog.Open(t.TempDir())
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { log.Close() })
-	out, err := log.Create("out", topiclog.Settings{Partitions: 1})
-	if err != nil {
-		t.Fatal(err)
-	}
+	log, out := topicOut(t)
 	env := contract.Env{Topics: log, Secrets: contract.Secrets{Secret: func(string, string) (string, error) { return a.Password, nil }}}
 	endpoint := "DECLARE ENDPOINT d AMQP 'timing@" + a.Addr + "' SECRET 'd'; "
 	j := kit.New(t, endpoint+`DECLARE STREAM s (unit VARCHAR AS (_headers['unit']), number VARCHAR AS (_headers['n']), queue VARCHAR AS (_key), mat VARCHAR) FROM AMQP 'entries' VIA d;

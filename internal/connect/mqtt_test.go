@@ -20,6 +20,21 @@ import (
 	"github.com/eclipse/paho.golang/paho"
 )
 
+// topicOut is a log with a topic, out.
+func topicOut(t testing.TB) (*topiclog.Log, *topiclog.Topic) {
+	t.Helper()
+	log, err := topiclog.Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { log.Close() })
+	out, err := log.Create("out", topiclog.Settings{Partitions: 1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return log, out
+}
+
 // device is an ordinary client of a broker. It keeps what comes, each once by its id, where it has one.
 type device struct {
 	*paho.Client
@@ -111,15 +126,7 @@ func mqttPlace(t *testing.T) *kit.Place {
 // TestMQTT: what devices send has its topic and its properties, and is kept for a job that is away, also by a broker that is started anew; what is sent to devices has its topic of columns.
 func TestMQTT(t *testing.T) {
 	m := kit.StartMosquitto(t)
-	log, err := topiclog.Open(t.TempDir())
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { log.Close() })
-	out, err := log.Create("out", topiclog.Settings{Partitions: 1})
-	if err != nil {
-		t.Fatal(err)
-	}
+	log, out := topicOut(t)
 	env := contract.Env{Topics: log, Secrets: contract.Secrets{Secret: func(string, string) (string, error) { return m.Password, nil }}}
 	endpoint := "DECLARE ENDPOINT d MQTT 'timing@" + m.Addr + "' SECRET 'd'; "
 	j := kit.New(t, endpoint+`DECLARE STREAM s (serial VARCHAR AS (SPLIT(_key, '/')[2]), unit VARCHAR AS (_headers['unit']), battery DOUBLE) FROM MQTT 'mats/+/state' VIA d;

@@ -10,7 +10,6 @@ import (
 	"fiume/internal/connect"
 	"fiume/internal/connect/contract"
 	"fiume/internal/core/plan"
-	"fiume/internal/topiclog"
 	"fiume/internal/trial/kit"
 
 	"github.com/nats-io/nats.go"
@@ -95,15 +94,7 @@ func natsPlace(t *testing.T) *kit.Place {
 func TestNATS(t *testing.T) {
 	s := kit.StartNATS(t)
 	js := relay(t, s)
-	log, err := topiclog.Open(t.TempDir())
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { log.Close() })
-	out, err := log.Create("out", topiclog.Settings{Partitions: 1})
-	if err != nil {
-		t.Fatal(err)
-	}
+	log, out := topicOut(t)
 	env := contract.Env{Topics: log, Secrets: contract.Secrets{Secret: func(string, string) (string, error) { return s.Password, nil }}}
 	endpoint := "DECLARE ENDPOINT d NATS 'timing@" + s.Addr + "' SECRET 'd'; "
 	const stream = `DECLARE STREAM s (mat VARCHAR AS (SPLIT(_key, '.')[2]), unit VARCHAR AS (_headers['Unit']), n BIGINT) FROM NATS 'told.*.reads' VIA d; `

@@ -4,10 +4,8 @@ package outbox
 import (
 	"context"
 	"encoding/binary"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"path/filepath"
 	"strings"
 	"sync"
 	"time"
@@ -19,7 +17,6 @@ import (
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/types"
-	"fiume/internal/disk"
 	"fiume/internal/format"
 )
 
@@ -221,11 +218,9 @@ func (s *Sink) Write(p flow.Payload) error {
 // Place implements spool.Target: nothing is known of the broker.
 func (s *Sink) Place() ([]byte, error) { return nil, nil }
 
-func (s *Sink) takenFile() string { return filepath.Join(s.Dir, "sent") }
-
-// read reads what was taken, which one that cannot be read does not say.
+// read reads what was taken.
 func (s *Sink) read() (t taken) {
-	if b, err := disk.Read(s.FS, s.takenFile()); err == nil && json.Unmarshal(b, &t) != nil {
+	if !spool.Sent(s.FS, s.Dir, &t) {
 		return taken{}
 	}
 	return t
@@ -241,18 +236,7 @@ func (s *Sink) keepTaken() error {
 	if !s.spools {
 		return nil
 	}
-	b, err := json.Marshal(s.took)
-	if err != nil {
-		return err
-	}
-	name := s.takenFile()
-	if err := disk.Write(s.FS, name+".new", b); err != nil {
-		return err
-	}
-	if err := s.FS.Rename(name+".new", name); err != nil {
-		return err
-	}
-	return s.FS.SyncDir(s.Dir)
+	return spool.KeepSent(s.FS, s.Dir, s.took)
 }
 
 // slice is how long is sent before it is looked whether the job goes on. The rest of a delivery follows at once.

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"hash/fnv"
-	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -20,7 +19,6 @@ import (
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/types"
-	"fiume/internal/disk"
 	"fiume/internal/format"
 	"fiume/internal/topiclog"
 
@@ -243,13 +241,10 @@ type taken struct {
 	All    bool   `json:"all"`
 }
 
-func (s *Sink) takenFile() string { return filepath.Join(s.Dir, "sent") }
-
 // Has implements spool.Target.
 func (s *Sink) Has(writer string, number int64, _ []byte) (bool, error) {
-	b, err := disk.Read(s.FS, s.takenFile())
 	var t taken
-	if err != nil || json.Unmarshal(b, &t) != nil {
+	if !spool.Sent(s.FS, s.Dir, &t) {
 		return false, nil
 	}
 	return t.Writer == writer && (t.Number > number || t.Number == number && t.All), nil
@@ -260,18 +255,7 @@ func (s *Sink) keepTaken() error {
 	if !s.spools {
 		return nil
 	}
-	b, err := json.Marshal(s.took)
-	if err != nil {
-		return err
-	}
-	name := s.takenFile()
-	if err := disk.Write(s.FS, name+".new", b); err != nil {
-		return err
-	}
-	if err := s.FS.Rename(name+".new", name); err != nil {
-		return err
-	}
-	return s.FS.SyncDir(s.Dir)
+	return spool.KeepSent(s.FS, s.Dir, s.took)
 }
 
 // slice is how long is sent before it is looked whether the job goes on. The rest of a delivery follows at once.
@@ -296,8 +280,8 @@ func (s *Sink) Deliver(writer string, number int64, _ []byte, payloads [][]byte)
 	lanes := s.lanes(rows)
 	if t := s.took; t.Writer != writer || t.Number != number {
 		s.took = taken{}
-		if b, err := disk.Read(s.FS, s.takenFile()); s.spools && err == nil {
-			_ = json.Unmarshal(b, &s.took) // one that cannot be read is none
+		if s.spools && !spool.Sent(s.FS, s.Dir, &s.took) {
+			s.took = taken{}
 		}
 	}
 	if t := s.took; t.Writer != writer || t.Number != number || t.Lanes != len(lanes) || t.Rows != s.rows || len(t.Sent) != len(lanes) {

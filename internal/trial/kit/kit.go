@@ -160,7 +160,7 @@ func (j *Job) Ended() (error, bool) {
 }
 
 // patience is how long it is waited for what is bound to come.
-const patience = 3 * time.Minute
+const patience = 5 * time.Minute
 
 // Until waits until something is so. Looking takes a part of the time alone, so that tests beside each other leave it to the jobs.
 func (j *Job) Until(t testing.TB, what string, so func() bool) {
