@@ -49,11 +49,7 @@ func secretly(string, string) (string, error) { return secret, nil }
 // TestSuite: every place that is read and written keeps what all promise.
 func TestSuite(t *testing.T) {
 	server := databaseServer(t)
-	queues := sync.OnceValue(func() *kit.AMQP { // it is slow to start
-		a := kit.StartAMQP(t)
-		a.Start(t)
-		return a
-	})
+	queues := sync.OnceValue(func() *kit.AMQP { return kit.StartAMQP(t) }) // it is slow to start
 	for name, open := range map[string]func(*testing.T) *kit.Place{"lake": lakePlace, "lake without a catalogue": ledgerPlace, "lake without a catalogue in an object store": farLedgerPlace, "lake of a service": restLakePlace, "lake in a database and an object store": farLakePlace(server), "web": webPlace(false), "web events": webPlace(true), "topics": topicsPlace, "files": filesPlace, "object store": objectsPlace, "broker": brokerPlace, "mariadb": databasePlace(server), "amqp": amqpPlace(queues), "mqtt": mqttPlace, "nats": natsPlace, "postgres": postgresPlace(kit.StartPostgres(t))} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

@@ -345,38 +345,36 @@ type sender struct {
 const mostSending = 1000
 
 // Send implements outbox.Sender.
-func (s *sender) Send(ctx context.Context, messages []outbox.Message) (done int, err error) {
+func (s *sender) Send(ctx context.Context, messages []outbox.Message) (done int, no map[int]string, err error) {
 	if s.conn == nil || s.conn.IsClosed() || s.ch.IsClosed() {
 		_ = s.Close()
 		if s.conn, s.ch, err = connect(s.e, s.access); err != nil {
 			s.conn = nil
-			return 0, err
+			return 0, nil, err
 		}
 		s.returned = s.ch.NotifyReturn(make(chan amqp.Return, mostSending))
 		if err := s.ch.Confirm(false); err != nil {
-			return 0, errors.Join(err, s.Close())
+			return 0, nil, errors.Join(err, s.Close())
 		}
 	}
+	no = map[int]string{}
 	for some := range slices.Chunk(messages, mostSending) {
-		n, err := s.send(ctx, some)
+		n, err := s.send(ctx, some, func(i int, why string) { no[done+i] = why })
 		done += n
 		if err != nil {
-			if no := (*outbox.Refusal)(nil); !errors.As(err, &no) {
-				_ = s.Close()
-			}
-			return done, err
+			_ = s.Close()
+			return done, no, err
 		}
 	}
-	return done, nil
+	return done, no, nil
 }
 
-func (s *sender) send(ctx context.Context, messages []outbox.Message) (int, error) {
-	var confirms []*amqp.DeferredConfirmation
-	var failed error
-	for _, m := range messages {
+func (s *sender) send(ctx context.Context, messages []outbox.Message, refuse func(i int, why string)) (int, error) {
+	confirms := make([]*amqp.DeferredConfirmation, len(messages))
+	for i, m := range messages {
 		if len(m.Address) > 255 {
-			failed = &outbox.Refusal{Reason: "a routing key has 255 bytes at most"}
-			break
+			refuse(i, "a routing key has 255 bytes at most")
+			continue
 		}
 		headers := amqp.Table{}
 		format.EachHeader(m.Headers, func(name, value []byte) {
@@ -386,16 +384,18 @@ func (s *sender) send(ctx context.Context, messages []outbox.Message) (int, erro
 				headers[string(name)] = string(value)
 			}
 		})
-		c, err := s.ch.PublishWithDeferredConfirmWithContext(ctx, s.exchange, m.Address, true, false, amqp.Publishing{Headers: headers, DeliveryMode: amqp.Persistent, MessageId: m.ID, Timestamp: time.Now(), Body: m.Body})
+		var err error
+		confirms[i], err = s.ch.PublishWithDeferredConfirmWithContext(ctx, s.exchange, m.Address, true, false, amqp.Publishing{Headers: headers, DeliveryMode: amqp.Persistent, MessageId: m.ID, Timestamp: time.Now(), Body: m.Body})
 		if err != nil {
-			failed = err
-			break
+			return 0, err
 		}
-		confirms = append(confirms, c)
 	}
 	waits, cancel := context.WithTimeout(ctx, 3*mayAnswer)
 	defer cancel()
 	for i, c := range confirms {
+		if c == nil {
+			continue
+		}
 		ok, err := c.WaitContext(waits)
 		switch {
 		case err != nil:
@@ -406,23 +406,19 @@ func (s *sender) send(ctx context.Context, messages []outbox.Message) (int, erro
 			return i, errors.New("the broker could not take a message")
 		}
 	}
-	back := map[string]string{}
 	for more := true; more; { // what is not routed comes back before it is confirmed
 		select {
 		case r, ok := <-s.returned:
 			if more = ok; ok {
-				back[r.MessageId] = r.ReplyText
+				if i := slices.IndexFunc(messages, func(m outbox.Message) bool { return m.ID == r.MessageId }); i >= 0 {
+					refuse(i, fmt.Sprintf("no queue is bound for '%s' (%s)", messages[i].Address, r.ReplyText))
+				}
 			}
 		default:
 			more = false
 		}
 	}
-	for i := range confirms {
-		if why, ok := back[messages[i].ID]; ok {
-			return i, &outbox.Refusal{Reason: fmt.Sprintf("no queue is bound for '%s' (%s)", messages[i].Address, why)}
-		}
-	}
-	return len(confirms), failed
+	return len(messages), nil
 }
 
 // Close implements outbox.Sender.

@@ -138,47 +138,50 @@ func (s *sender) open(ctx context.Context) error {
 const mayRest = 20 * time.Second
 
 // Send implements outbox.Sender.
-func (s *sender) Send(ctx context.Context, messages []outbox.Message) (done int, err error) {
+func (s *sender) Send(ctx context.Context, messages []outbox.Message) (done int, refused map[int]string, err error) {
+	refused = map[int]string{}
 	if s.client != nil && time.Since(s.sent) > mayRest {
 		_ = s.Close()
 	}
 	for _, m := range messages {
 		if ctx.Err() != nil {
-			return done, ctx.Err()
+			return done, refused, ctx.Err()
 		}
-		msg, refusal := s.compose(m)
-		if refusal != nil {
-			return done, refusal
+		msg, why := s.compose(m)
+		if why != "" {
+			refused[done] = why
+			done++
+			continue
 		}
 		if s.client == nil {
 			if err := s.open(ctx); err != nil {
-				return done, err
+				return done, refused, err
 			}
 		}
 		err := s.client.Send(msg)
 		s.sent = time.Now()
-		var no *smtp.SendError
-		switch {
-		case err == nil:
+		if err == nil {
 			done++
 			continue
-		case errors.As(err, &no) && no.ErrorCode() >= 500 && no.ErrorCode() != 521 && (no.Reason == smtp.ErrSMTPRcptTo || no.Reason == smtp.ErrSMTPData || no.Reason == smtp.ErrSMTPDataClose):
-			_ = s.Close()
-			return done, &outbox.Refusal{Reason: err.Error()}
 		}
 		_ = s.Close()
-		return done, err
+		var no *smtp.SendError
+		if !errors.As(err, &no) || no.ErrorCode() < 500 || no.ErrorCode() == 521 || no.Reason != smtp.ErrSMTPRcptTo && no.Reason != smtp.ErrSMTPData && no.Reason != smtp.ErrSMTPDataClose {
+			return done, refused, err
+		}
+		refused[done] = err.Error()
+		done++
 	}
-	return done, nil
+	return done, refused, nil
 }
 
-// compose makes a mail of a message.
-func (s *sender) compose(m outbox.Message) (*smtp.Msg, *outbox.Refusal) {
+// compose makes a mail of a message, or says why there is none.
+func (s *sender) compose(m outbox.Message) (msg *smtp.Msg, why string) {
 	to, err := mail.ParseAddressList(m.Address)
 	if err != nil {
-		return nil, &outbox.Refusal{Reason: fmt.Sprintf("%q is no address of a mail", m.Address)}
+		return nil, fmt.Sprintf("%q is no address of a mail", m.Address)
 	}
-	msg := smtp.NewMsg(smtp.WithCharset(smtp.CharsetUTF8))
+	msg = smtp.NewMsg(smtp.WithCharset(smtp.CharsetUTF8))
 	msg.FromMailAddress(s.from)
 	msg.ToMailAddress(to...)
 	title := s.title
@@ -199,7 +202,7 @@ func (s *sender) compose(m outbox.Message) (*smtp.Msg, *outbox.Refusal) {
 	msg.SetDate()
 	msg.SetGenHeader("Auto-Submitted", "auto-generated") // nobody's absence is answered to it
 	msg.SetBodyString(smtp.TypeTextPlain, string(m.Body))
-	return msg, nil
+	return msg, ""
 }
 
 // Close implements outbox.Sender.

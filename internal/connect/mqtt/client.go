@@ -374,40 +374,44 @@ type sender struct {
 const mostSending = 1000
 
 // Send implements outbox.Sender.
-func (s *sender) Send(ctx context.Context, messages []outbox.Message) (done int, err error) {
+func (s *sender) Send(ctx context.Context, messages []outbox.Message) (done int, no map[int]string, err error) {
 	if s.conn == nil {
 		if s.conn, _, err = connect(ctx, s.settings, true); err != nil {
-			return 0, err
+			return 0, nil, err
 		}
 	}
 	defer func() {
-		if no := (*outbox.Refusal)(nil); err != nil && !errors.As(err, &no) {
+		if err != nil {
 			_ = s.conn.leave()
 			s.conn = nil
 		}
 	}()
+	no = map[int]string{}
 	for some := range slices.Chunk(messages, min(s.conn.window, mostSending)) {
 		if ctx.Err() != nil {
-			return done, ctx.Err()
+			return done, no, ctx.Err()
 		}
-		n, err := s.send(some)
+		n, err := s.send(some, func(i int, why string) { no[done+i] = why })
 		done += n
 		if err != nil {
-			return done, err
+			return done, no, err
 		}
 	}
-	return done, nil
+	return done, no, nil
 }
 
-// send sends as many messages as may be under way, and waits until all are confirmed.
-func (s *sender) send(messages []outbox.Message) (done int, err error) {
+// send sends as many messages as may be under way, and waits until all are answered. It gives how many of the first ones are done with, and tells which are refused.
+func (s *sender) send(messages []outbox.Message, refuse func(i int, why string)) (done int, err error) {
 	var ps []*packets.ControlPacket
+	codes := make([]int, len(messages)) // -1: not answered
+	left := 0
 	for i, m := range messages {
 		if reason := unfit(m.Address); reason != "" {
-			messages = messages[:i]
-			err = &outbox.Refusal{Reason: reason}
-			break
+			refuse(i, reason)
+			continue
 		}
+		codes[i] = -1
+		left++
 		p := packets.NewControlPacket(packets.PUBLISH)
 		x := p.Content.(*packets.Publish)
 		x.Topic, x.Payload, x.PacketID, x.QoS, x.Retain = m.Address, m.Body, uint16(i+1), 1, s.retain
@@ -423,55 +427,41 @@ func (s *sender) send(messages []outbox.Message) (done int, err error) {
 	}
 	written := make(chan error, 1)
 	go func() { written <- s.conn.write(ps...) }()
-	codes := make([]int, len(messages)) // -1: not confirmed
-	for i := range codes {
-		codes[i] = -1
-	}
-	why := ""
-	for left := len(messages); left > 0; {
+	for left > 0 && err == nil {
 		_ = s.conn.net.SetReadDeadline(time.Now().Add(silent))
-		p, rerr := s.conn.read()
-		if rerr != nil {
-			s.conn.net.Close()
-			<-written
-			return s.first(codes), rerr
+		var p *packets.ControlPacket
+		if p, err = s.conn.read(); err != nil {
+			break
 		}
 		switch x := p.Content.(type) {
 		case *packets.Puback:
-			if i := int(x.PacketID) - 1; i >= 0 && i < len(codes) && codes[i] < 0 {
-				codes[i] = int(x.ReasonCode)
-				left--
-				if x.ReasonCode >= 0x80 {
-					why = x.Properties.ReasonString
-				}
+			i := int(x.PacketID) - 1
+			if i < 0 || i >= len(codes) || codes[i] >= 0 {
+				continue
+			}
+			codes[i] = int(x.ReasonCode)
+			left--
+			said := &refused{"a message to " + messages[i].Address, x.ReasonCode, x.Properties.ReasonString}
+			if slices.Contains([]byte{0x87, 0x90, 0x95, 0x99}, x.ReasonCode) { // for what it is
+				refuse(i, said.Error())
+				codes[i] = 0
+			} else if x.ReasonCode >= 0x80 {
+				err = said
 			}
 		case *packets.Disconnect:
-			s.conn.net.Close()
-			<-written
-			return s.first(codes), &refused{"to go on", x.ReasonCode, x.Properties.ReasonString}
+			err = &refused{"to go on", x.ReasonCode, x.Properties.ReasonString}
 		}
 	}
-	if werr := <-written; werr != nil {
-		return s.first(codes), werr
+	if err != nil {
+		s.conn.net.Close()
 	}
-	done = s.first(codes)
-	if done == len(messages) {
-		return done, err
+	if werr := <-written; err == nil {
+		err = werr
 	}
-	no := &refused{"a message to " + messages[done].Address, byte(codes[done]), why}
-	if slices.Contains([]int{0x87, 0x90, 0x95, 0x99}, codes[done]) {
-		return done, &outbox.Refusal{Reason: no.Error()}
+	if n := slices.IndexFunc(codes, func(c int) bool { return c < 0 || c >= 0x80 }); n >= 0 {
+		return n, err
 	}
-	return done, no
-}
-
-// first counts the messages that the broker has, up to the first that it does not have.
-func (s *sender) first(codes []int) int {
-	n := slices.IndexFunc(codes, func(c int) bool { return c < 0 || c >= 0x80 })
-	if n < 0 {
-		return len(codes)
-	}
-	return n
+	return len(messages), err
 }
 
 // unfit says why nothing can be sent to a topic.

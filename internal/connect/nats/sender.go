@@ -29,46 +29,47 @@ type sender struct {
 }
 
 // Send implements outbox.Sender.
-func (s *sender) Send(ctx context.Context, messages []outbox.Message) (done int, err error) {
+func (s *sender) Send(ctx context.Context, messages []outbox.Message) (done int, no map[int]string, err error) {
 	if s.conn == nil {
 		if s.conn, s.js, err = connect(s.e, s.access, func() {}); err != nil {
-			return 0, err
+			return 0, nil, err
 		}
 	}
 	if !s.conn.IsConnected() {
-		return 0, errors.New("the server is away")
+		return 0, nil, errors.New("the server is away")
 	}
+	no = map[int]string{}
 	for some := range slices.Chunk(messages, mostSending) {
-		n, err := s.send(ctx, some)
+		n, err := s.send(ctx, some, func(i int, why string) { no[done+i] = why })
 		done += n
 		if err != nil {
-			return done, err
+			return done, no, err
 		}
 	}
-	return done, nil
+	return done, no, nil
 }
 
-func (s *sender) send(ctx context.Context, messages []outbox.Message) (int, error) {
-	var futures []jetstream.PubAckFuture
-	var failed error
-	for _, m := range messages {
+func (s *sender) send(ctx context.Context, messages []outbox.Message, refuse func(i int, why string)) (int, error) {
+	futures := make([]jetstream.PubAckFuture, len(messages))
+	for i, m := range messages {
 		if strings.ContainsAny(m.Address, "*> \t\r\n\x00") || within(m.Address) != nil {
-			failed = &outbox.Refusal{Reason: fmt.Sprintf("%q is no subject to send to", m.Address)}
-			break
+			refuse(i, fmt.Sprintf("%q is no subject to send to", m.Address))
+			continue
 		}
 		msg := nats.NewMsg(m.Address)
 		msg.Data = m.Body
 		format.EachHeader(m.Headers, func(name, value []byte) { msg.Header.Add(string(name), string(value)) })
 		msg.Header.Set(jetstream.MsgIDHeader, m.ID)
-		f, err := s.js.PublishMsgAsync(msg, jetstream.WithRetryAttempts(0))
-		if err != nil {
-			failed = err
-			break
+		var err error
+		if futures[i], err = s.js.PublishMsgAsync(msg, jetstream.WithRetryAttempts(0)); err != nil {
+			return 0, err // what was sent before is dropped as a repeat
 		}
-		futures = append(futures, f)
 	}
 	within := time.After(2 * mayAnswer)
 	for i, f := range futures {
+		if f == nil {
+			continue
+		}
 		select {
 		case <-f.Ok():
 		case err := <-f.Err():
@@ -82,7 +83,7 @@ func (s *sender) send(ctx context.Context, messages []outbox.Message) (int, erro
 			return i, ctx.Err()
 		}
 	}
-	return len(futures), failed
+	return len(messages), nil
 }
 
 // Close implements outbox.Sender.

@@ -6,6 +6,8 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -28,15 +30,11 @@ type Message struct {
 	ID      string // stable: what is sent again has the same
 }
 
-// Refusal says that the broker takes a message not for what it is.
-type Refusal struct{ Reason string }
-
-func (r *Refusal) Error() string { return "the broker refuses a message: " + r.Reason }
-
 // Sender speaks to a broker.
 type Sender interface {
-	// Send sends messages in their order, and gives how many of the first ones the broker has for good. Where the next one is refused the error is a Refusal.
-	Send(ctx context.Context, messages []Message) (done int, err error)
+	// Send sends messages in their order, and gives how many of the first ones are done with: the broker has them for good, or refuses them for what they are. Of those
+	// refused says why, by their places.
+	Send(ctx context.Context, messages []Message) (done int, refused map[int]string, err error)
 	// Close ends the connection.
 	Close() error
 }
@@ -267,23 +265,30 @@ func (s *Sink) Deliver(writer string, number int64, _ []byte, payloads [][]byte)
 	defer cancel()
 	for err == nil && s.took.Rows < len(all) {
 		var done int
-		done, err = s.sender.Send(ctx, all[s.took.Rows:])
-		s.took.Rows += done
-		var no *Refusal
-		if errors.As(err, &no) && s.keep && s.took.Rows < len(all) {
-			m := all[s.took.Rows]
-			s.mu.Lock()
-			s.refused = append(s.refused, flow.Refused{Reason: no.Reason, Row: string(m.Body)})
-			s.mu.Unlock()
-			s.took.Rows++
-			err = nil
+		var refused map[int]string
+		done, refused, err = s.sender.Send(ctx, all[s.took.Rows:])
+		if len(refused) > 0 && !s.keep {
+			first := slices.Min(slices.Collect(maps.Keys(refused)))
+			done, err = first, errors.Join(fmt.Errorf("a message is refused: %s", refused[first]), err)
 		}
+		for _, i := range slices.Sorted(maps.Keys(refused)) {
+			if i < done {
+				s.setAside(all[s.took.Rows+i], refused[i])
+			}
+		}
+		s.took.Rows += done
 	}
 	s.took.All = err == nil
 	if ctx.Err() != nil && err != nil {
 		err = fmt.Errorf("%d of %d messages are sent, the others follow: %w", s.took.Rows, len(all), err)
 	}
 	return errors.Join(err, s.keepTaken())
+}
+
+func (s *Sink) setAside(m Message, reason string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.refused = append(s.refused, flow.Refused{Reason: reason, Row: string(m.Body)})
 }
 
 // Refused implements flow.Refuser.

@@ -45,11 +45,12 @@ func StartAMQP(t testing.TB) *AMQP {
 		"RABBITMQ_ENABLED_PLUGINS_FILE="+filepath.Join(dir, "plugins"), fmt.Sprintf("RABBITMQ_NODENAME=n%d@localhost", ports[0]), fmt.Sprintf("RABBITMQ_DIST_PORT=%d", ports[1]), "ERL_EPMD_PORT="+a.epmd, "ERL_EPMD_ADDRESS=127.0.0.1",
 		"RABBITMQ_PID_FILE="+filepath.Join(dir, "pid"), "RABBITMQ_SERVER_ADDITIONAL_ERL_ARGS=+S 1:1 +sbwt none")
 	t.Cleanup(a.end)
+	a.start(t)
 	return a
 }
 
-// Start starts the broker, again where it was ended.
-func (a *AMQP) Start(t testing.TB) {
+// start starts the broker.
+func (a *AMQP) start(t testing.TB) {
 	t.Helper()
 	const program = "/usr/lib/rabbitmq/bin/rabbitmq-server"
 	if _, err := os.Stat(program); err != nil {
@@ -78,20 +79,12 @@ func (a *AMQP) Start(t testing.TB) {
 	}
 }
 
-// Stop ends the broker, which then has on the disk what it was told; one that is killed forgets some of it.
-func (a *AMQP) Stop() { a.stop(syscall.SIGTERM) }
-
-func (a *AMQP) stop(by syscall.Signal) {
-	if a.cmd != nil {
-		_ = syscall.Kill(-a.cmd.Process.Pid, by)
-		_ = a.cmd.Wait()
-		a.cmd = nil
-	}
-}
-
 // end ends the broker, and the list of names that it left.
 func (a *AMQP) end() {
-	a.stop(syscall.SIGKILL) // nobody wants its data
+	if a.cmd != nil {
+		_ = syscall.Kill(-a.cmd.Process.Pid, syscall.SIGKILL) // nobody wants its data
+		_ = a.cmd.Wait()
+	}
 	c := exec.Command("epmd", "-port", a.epmd, "-kill")
 	c.Env = a.env
 	_ = c.Run() // where there is none, nothing is left
