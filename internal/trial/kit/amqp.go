@@ -26,13 +26,17 @@ func StartAMQP(t testing.TB) *AMQP {
 	t.Helper()
 	dir := t.TempDir()
 	var ports []int
+	var reserved []net.Listener
 	for range 3 {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
 			t.Fatal(err)
 		}
-		defer l.Close()
+		reserved = append(reserved, l) // so that they are three
 		ports = append(ports, l.Addr().(*net.TCPAddr).Port)
+	}
+	for _, l := range reserved {
+		l.Close()
 	}
 	a := &AMQP{Addr: fmt.Sprintf("127.0.0.1:%d", ports[0]), Password: "pl4nted-m4rker", epmd: strconv.Itoa(ports[2]), dir: dir}
 	conf := fmt.Sprintf("listeners.tcp.1 = %s\ndefault_user = timing\ndefault_pass = %s\nlog.console = false\nvm_memory_high_watermark.absolute = 1GB\ndisk_free_limit.absolute = 50MB\n", a.Addr, a.Password)
