@@ -16,8 +16,8 @@ import (
 type AMQP struct {
 	Addr, Password string
 	env            []string
-	epmd           string // its port
 	cmd            *exec.Cmd
+	names          *exec.Cmd // the list of brokers on the machine, which one would start by itself, and leave
 	dir            string
 }
 
@@ -38,7 +38,7 @@ func StartAMQP(t testing.TB) *AMQP {
 	for _, l := range reserved {
 		l.Close()
 	}
-	a := &AMQP{Addr: fmt.Sprintf("127.0.0.1:%d", ports[0]), Password: "pl4nted-m4rker", epmd: strconv.Itoa(ports[2]), dir: dir}
+	a := &AMQP{Addr: fmt.Sprintf("127.0.0.1:%d", ports[0]), Password: "pl4nted-m4rker", dir: dir}
 	conf := fmt.Sprintf("listeners.tcp.1 = %s\ndefault_user = timing\ndefault_pass = %s\nlog.console = false\nvm_memory_high_watermark.absolute = 1GB\ndisk_free_limit.absolute = 50MB\n", a.Addr, a.Password)
 	for name, text := range map[string]string{"broker.conf": conf, "plugins": "[].\n"} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
@@ -46,8 +46,12 @@ func StartAMQP(t testing.TB) *AMQP {
 		}
 	}
 	a.env = append(os.Environ(), "HOME="+dir, "RABBITMQ_MNESIA_BASE="+filepath.Join(dir, "data"), "RABBITMQ_LOG_BASE="+filepath.Join(dir, "log"), "RABBITMQ_CONFIG_FILE="+filepath.Join(dir, "broker"),
-		"RABBITMQ_ENABLED_PLUGINS_FILE="+filepath.Join(dir, "plugins"), fmt.Sprintf("RABBITMQ_NODENAME=n%d@localhost", ports[0]), fmt.Sprintf("RABBITMQ_DIST_PORT=%d", ports[1]), "ERL_EPMD_PORT="+a.epmd, "ERL_EPMD_ADDRESS=127.0.0.1",
+		"RABBITMQ_ENABLED_PLUGINS_FILE="+filepath.Join(dir, "plugins"), fmt.Sprintf("RABBITMQ_NODENAME=n%d@localhost", ports[0]), fmt.Sprintf("RABBITMQ_DIST_PORT=%d", ports[1]), fmt.Sprintf("ERL_EPMD_PORT=%d", ports[2]), "ERL_EPMD_ADDRESS=127.0.0.1",
 		"RABBITMQ_PID_FILE="+filepath.Join(dir, "pid"), "RABBITMQ_SERVER_ADDITIONAL_ERL_ARGS=+S 1:1 +sbwt none")
+	a.names = exec.Command("epmd", "-address", "127.0.0.1", "-port", strconv.Itoa(ports[2]))
+	if err := a.names.Start(); err != nil {
+		t.Fatal("the AMQP broker is not installed; run make setup-tests")
+	}
 	t.Cleanup(a.end)
 	a.start(t)
 	return a
@@ -83,13 +87,12 @@ func (a *AMQP) start(t testing.TB) {
 	}
 }
 
-// end ends the broker, and the list of names that it left.
+// end ends the broker, and the list.
 func (a *AMQP) end() {
 	if a.cmd != nil {
 		_ = syscall.Kill(-a.cmd.Process.Pid, syscall.SIGKILL) // nobody wants its data
 		_ = a.cmd.Wait()
 	}
-	c := exec.Command("epmd", "-port", a.epmd, "-kill")
-	c.Env = a.env
-	_ = c.Run() // where there is none, nothing is left
+	_ = a.names.Process.Kill()
+	_ = a.names.Wait()
 }
