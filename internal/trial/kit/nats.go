@@ -3,6 +3,7 @@ package kit
 import (
 	"fmt"
 	"net"
+	"os"
 	"os/exec"
 	"syscall"
 	"testing"
@@ -12,6 +13,7 @@ import (
 // NATS is a private NATS server that keeps streams, with a user, timing.
 type NATS struct {
 	Addr, Password string
+	path           string
 	args           []string
 	cmd            *exec.Cmd
 }
@@ -19,14 +21,15 @@ type NATS struct {
 // StartNATS starts a server that is gone at the end of the test.
 func StartNATS(t testing.TB) *NATS {
 	t.Helper()
-	if _, err := exec.LookPath("nats-server"); err != nil {
+	const program = "/usr/sbin/nats-server"
+	if _, err := os.Stat(program); err != nil {
 		t.Fatal("nats-server is not installed; run make setup-tests")
 	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := &NATS{Addr: l.Addr().String(), Password: "pl4nted-m4rker"}
+	s := &NATS{Addr: l.Addr().String(), Password: "pl4nted-m4rker", path: program}
 	s.args = []string{"-a", "127.0.0.1", "-p", fmt.Sprint(l.Addr().(*net.TCPAddr).Port), "-js", "-sd", t.TempDir(), "--user", "timing", "--pass", s.Password}
 	l.Close()
 	s.Start(t)
@@ -37,7 +40,7 @@ func StartNATS(t testing.TB) *NATS {
 // Start starts the server, again where it was killed.
 func (s *NATS) Start(t testing.TB) {
 	t.Helper()
-	s.cmd = exec.Command("nats-server", s.args...)
+	s.cmd = exec.Command(s.path, s.args...)
 	if err := s.cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
