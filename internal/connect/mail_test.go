@@ -180,7 +180,13 @@ func TestMail(t *testing.T) {
 	if !slices.Equal(titles, want) || len(ids) != 4 || !slices.Equal(p.to, []string{"control@race.example", "control@race.example", "control@race.example", "control@race.example"}) {
 		t.Errorf("%q\n%v %q", titles, ids, p.to)
 	}
+	silent, err := net.Listen("tcp", "127.0.0.1:0") // it takes connections and says nothing
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer silent.Close()
 	for _, c := range []struct{ endpoint, sink, want string }{
+		{strings.Replace(endpoint(""), proxy.Addr, silent.Addr().String(), 1), "'control@race.example' VIA d", "timeout"},
 		{endpoint("TLS on, CA 'ca', "), "'control@race.example' VIA d", ""},
 		{endpoint("TLS on, "), "'control@race.example' VIA d", "CA names a secret"},
 		{endpoint("TLS on, CA 'ca', "), "'control' VIA d", "is no address of a mail"},

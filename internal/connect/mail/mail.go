@@ -96,7 +96,18 @@ func (s *sender) open(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	opts := []smtp.Option{smtp.WithPort(port), smtp.WithTimeout(mayAnswer), smtp.WithTLSPolicy(smtp.NoTLS)}
+	opts := []smtp.Option{smtp.WithPort(port), smtp.WithTimeout(mayAnswer), smtp.WithTLSPolicy(smtp.NoTLS), smtp.WithDialContextFunc(func(ctx context.Context, network, address string) (net.Conn, error) {
+		d := net.Dialer{Timeout: mayAnswer}
+		n, err := d.DialContext(ctx, network, address)
+		if err != nil {
+			return nil, err
+		}
+		n = &limited{n}
+		if c != nil && port == implicit {
+			n = tls.Client(n, c) // it shakes hands when it is first read
+		}
+		return n, nil
+	})}
 	if c != nil {
 		if c.ServerName == "" {
 			c.ServerName = host
@@ -132,6 +143,21 @@ func (s *sender) open(ctx context.Context) error {
 		return fmt.Errorf("endpoint %s: %w", s.e.Name, err)
 	}
 	return nil
+}
+
+// limited is a connection whose other side may be silent for a while at most.
+type limited struct{ net.Conn }
+
+// Read implements net.Conn.
+func (l *limited) Read(b []byte) (int, error) {
+	_ = l.SetReadDeadline(time.Now().Add(mayAnswer))
+	return l.Conn.Read(b)
+}
+
+// Write implements net.Conn.
+func (l *limited) Write(b []byte) (int, error) {
+	_ = l.SetWriteDeadline(time.Now().Add(mayAnswer))
+	return l.Conn.Write(b)
 }
 
 // mayRest is how long a connection is used again; servers end those that say nothing.
