@@ -147,14 +147,14 @@ func TestImportsRunDownwards(t *testing.T) {
 // mayKnow are the packages that may import the folder of a connector: the list of connectors, and what has built-in topics to look
 // after, or simulates the disk below them.
 var mayKnow = map[string][]string{
-	"internal/connect":           {"amqp", "broker", "files", "generator", "lake", "mail", "mariadb", "mqtt", "nats", "postgres", "registry", "tcp", "topics", "web"},
+	"internal/connect":           {"amqp", "broker", "files", "generator", "lake", "mail", "mariadb", "mqtt", "nats", "postgres", "registry", "search", "tcp", "topics", "web"},
 	"internal/service/topics":    {"topics"},
 	"internal/service/questions": {"topics"},
 	"internal/trial":             {"files", "topics"},
 }
 
 // helpers are what connectors share.
-var helpers = []string{"batches", "contract", "dbserver", "dbtable", "history", "inbox", "lake/delta", "lookups", "outbox", "recorded", "roots", "rows", "schemas", "schemas/standin", "spool", "store", "store/standin", "text", "trust", "web/standin"}
+var helpers = []string{"batches", "contract", "dbserver", "dbtable", "history", "inbox", "lake/delta", "lookups", "outbox", "recorded", "roots", "rows", "schemas", "schemas/standin", "search/standin", "spool", "store", "store/standin", "text", "trust", "web/standin", "webclient"}
 
 // TestNobodyKnowsPlaces: a connector is one folder and one entry in the list. What others must know of a place they ask as a trait or
 // of its connector, and compare nothing with its name.

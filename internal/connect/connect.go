@@ -20,6 +20,7 @@ import (
 	"fiume/internal/connect/nats"
 	"fiume/internal/connect/postgres"
 	"fiume/internal/connect/registry"
+	"fiume/internal/connect/search"
 	"fiume/internal/connect/tcp"
 	"fiume/internal/connect/topics"
 	"fiume/internal/connect/web"
@@ -43,6 +44,7 @@ var connectors = []contract.Connector{
 	mqtt.Connector,
 	nats.Connector,
 	registry.Connector,
+	search.Connector,
 	web.Connector,
 }
 

@@ -25,6 +25,7 @@ import (
 	"fiume/internal/connect/lake"
 	"fiume/internal/connect/lake/standin"
 	"fiume/internal/connect/rows"
+	searchstore "fiume/internal/connect/search/standin"
 	objectstore "fiume/internal/connect/store/standin"
 	"fiume/internal/connect/text"
 	webservice "fiume/internal/connect/web/standin"
@@ -50,7 +51,7 @@ func secretly(string, string) (string, error) { return secret, nil }
 func TestSuite(t *testing.T) {
 	server := databaseServer(t)
 	queues := sync.OnceValue(func() *kit.AMQP { return kit.StartAMQP(t) }) // it is slow to start
-	for name, open := range map[string]func(*testing.T) *kit.Place{"lake": lakePlace, "lake without a catalogue": ledgerPlace, "lake without a catalogue in an object store": farLedgerPlace, "lake of a service": restLakePlace, "lake in a database and an object store": farLakePlace(server), "web": webPlace(false), "web events": webPlace(true), "topics": topicsPlace, "files": filesPlace, "object store": objectsPlace, "broker": brokerPlace, "mariadb": databasePlace(server), "amqp": amqpPlace(queues), "mqtt": mqttPlace, "nats": natsPlace, "postgres": postgresPlace(kit.StartPostgres(t))} {
+	for name, open := range map[string]func(*testing.T) *kit.Place{"lake": lakePlace, "lake without a catalogue": ledgerPlace, "lake without a catalogue in an object store": farLedgerPlace, "lake of a service": restLakePlace, "lake in a database and an object store": farLakePlace(server), "search": searchPlace, "web": webPlace(false), "web events": webPlace(true), "topics": topicsPlace, "files": filesPlace, "object store": objectsPlace, "broker": brokerPlace, "mariadb": databasePlace(server), "amqp": amqpPlace(queues), "mqtt": mqttPlace, "nats": natsPlace, "postgres": postgresPlace(kit.StartPostgres(t))} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			kit.Suite(t, open)
@@ -333,6 +334,25 @@ func webPlace(events bool) func(*testing.T) *kit.Place {
 				return rows
 			}}
 	}
+}
+
+// searchPlace is a search store that fails now and then, before it has taken documents or behind it, and has no time for some of them. A topic is read.
+func searchPlace(t *testing.T) *kit.Place {
+	s := &searchstore.Store{User: "timing", Password: secret, Faulty: 0.05, Crowded: 0.002}
+	server := httptest.NewServer(s)
+	t.Cleanup(server.CloseClientConnections)
+	t.Cleanup(func() { s.Away(true); server.Close() })
+	p := topicsPlace(t)
+	p.Source += "DECLARE ENDPOINT e SEARCH '" + strings.Replace(server.URL, "//", "//timing@", 1) + "' SECRET 'store';"
+	p.Sink = "DECLARE SINK kept TO SEARCH 'kept' VIA e (ROWS 100);"
+	p.Env.Secrets = contract.Secrets{Secret: secretly}
+	p.Read = func(t testing.TB) (rows []string) {
+		for _, d := range s.Documents("kept") {
+			rows = append(rows, string(d))
+		}
+		return rows
+	}
+	return p
 }
 
 func brokerPlace(t *testing.T) *kit.Place {

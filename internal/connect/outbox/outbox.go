@@ -2,12 +2,14 @@
 package outbox
 
 import (
+	"bytes"
 	"context"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -28,6 +30,18 @@ type Message struct {
 	Headers []byte // as format.AppendHeaders writes them
 	Body    []byte
 	ID      string // stable: what is sent again has the same
+	// At is when the delivery was closed, microseconds since 1970: the same when it is sent again, and never before that of an earlier delivery of the sink. 0: not known.
+	At int64
+}
+
+// Key gives the key of a message of a sink with a KEY, as a text that no other key has, and whether its row is gone.
+func (m Message) Key() (key string, gone bool) {
+	format.EachHeader(m.Headers, func(name, value []byte) {
+		if string(name) == keyHeader {
+			key = string(value)
+		}
+	})
+	return key, len(m.Body) == 0
 }
 
 // Sender speaks to a broker.
@@ -64,6 +78,7 @@ type Sink struct {
 	spools  bool
 	run     string // names a run without checkpoints
 	parts   int64  // payloads that it has written
+	closed  int64  // At of the last delivery
 	took    taken  // of the delivery at hand
 
 	mu      sync.Mutex
@@ -76,6 +91,7 @@ type taken struct {
 	Number int64  `json:"number"`
 	Rows   int    `json:"rows"`
 	All    bool   `json:"all"`
+	At     int64  `json:"at,omitempty"`
 }
 
 // Open makes the sink of an output, whose address may have columns in it.
@@ -95,6 +111,11 @@ func Open(env *contract.Env, out *plan.Op, sender Sender) (*Sink, error) {
 	}
 	if s.layout, err = text.LayoutOf(out); err != nil {
 		return nil, err
+	}
+	for _, c := range s.address.Columns() {
+		if out.Changes && !slices.Contains(s.layout.Key, c) {
+			return nil, fmt.Errorf("the address has {%s}: rows that are replaced or withdrawn are found by their key, so that the KEY must have it", out.Fields[c].Name)
+		}
 	}
 	if s.writing, err = env.Writing(out, s.layout.Values()); err != nil {
 		return nil, err
@@ -143,9 +164,15 @@ func (e *encoder) Add(b *column.Batch) {
 			e.to = e.fill.Append(e.to[:0], e.sink.title, b, i, text.Plain)
 			headers = format.AppendHeaders(nil, 1, func(int) (string, []byte) { return Title, e.to })
 		}
+		if e.sink.layout.Key != nil {
+			e.to = appendKey(e.to[:0], b, i, e.sink.layout.Key)
+			headers = format.AppendHeaders(nil, 1, func(int) (string, []byte) { return keyHeader, e.to })
+		}
 		part(headers)
 		end := p.Ends[kept]
-		if e.sink.body != nil {
+		if b.Change != nil && b.Change[i].Takes() {
+			part(nil)
+		} else if e.sink.body != nil {
 			e.to = e.fill.Append(e.to[:0], e.sink.body, b, i, text.Plain)
 			part(e.to)
 		} else {
@@ -167,6 +194,30 @@ func (e *encoder) Take() flow.Payload {
 	e.buf, e.rows = nil, 0
 	return p
 }
+
+// keyHeader is the header that has the key.
+const keyHeader = "Key"
+
+// appendKey writes the values of a key with | between. What would be taken for the bar, and NULL, is written with a backslash.
+func appendKey(to []byte, b *column.Batch, row int, cols []int) []byte {
+	for i, c := range cols {
+		if i > 0 {
+			to = append(to, '|')
+		}
+		if b.Cols[c].Null(row) {
+			to = append(to, `\N`...)
+			continue
+		}
+		at := len(to)
+		to = types.AppendText(to, b.Cols[c].Value(row))
+		if bytes.ContainsAny(to[at:], `|\`) {
+			to = append(to[:at], escapes.Replace(string(to[at:]))...)
+		}
+	}
+	return to
+}
+
+var escapes = strings.NewReplacer(`\`, `\\`, `|`, `\|`)
 
 // Title is the header that the option TITLE makes, where a connector has it.
 const Title = "Title"
@@ -198,6 +249,7 @@ func messagesOf(b []byte, to []Message) ([]Message, error) {
 // Resume implements flow.Exact.
 func (s *Sink) Resume(handle []byte) error {
 	s.spools = true
+	s.closed = s.read().At
 	return s.Sink.Resume(handle)
 }
 
@@ -206,15 +258,19 @@ func (s *Sink) Write(p flow.Payload) error {
 	if s.spools {
 		return s.Sink.Write(p.Bytes)
 	}
-	err := s.Deliver(s.run, s.parts, nil, [][]byte{p.Bytes})
+	place, _ := s.Place()
+	err := s.Deliver(s.run, s.parts, place, [][]byte{p.Bytes})
 	if err == nil {
 		s.parts++
 	}
 	return err
 }
 
-// Place implements spool.Target: nothing is known of the broker.
-func (s *Sink) Place() ([]byte, error) { return nil, nil }
+// Place implements spool.Target: nothing is known of the broker, but when it was.
+func (s *Sink) Place() ([]byte, error) {
+	s.closed = max(time.Now().UnixMicro(), s.closed)
+	return strconv.AppendInt(nil, s.closed, 10), nil
+}
 
 // read reads what was taken.
 func (s *Sink) read() (t taken) {
@@ -241,7 +297,7 @@ func (s *Sink) keepTaken() error {
 const slice = 20 * time.Second
 
 // Deliver implements spool.Target.
-func (s *Sink) Deliver(writer string, number int64, _ []byte, payloads [][]byte) error {
+func (s *Sink) Deliver(writer string, number int64, place []byte, payloads [][]byte) error {
 	var all []Message
 	var err error
 	for _, p := range payloads {
@@ -249,14 +305,16 @@ func (s *Sink) Deliver(writer string, number int64, _ []byte, payloads [][]byte)
 			return err
 		}
 	}
+	at, _ := strconv.ParseInt(string(place), 10, 64) // spools of earlier versions have none
 	for i := range all {
+		all[i].At = at
 		all[i].ID = fmt.Sprintf("%s-%d-%d", writer, number, i)
 	}
 	if t := s.took; (t.Writer != writer || t.Number != number) && s.spools {
 		s.took = s.read()
 	}
 	if t := s.took; t.Writer != writer || t.Number != number || t.Rows > len(all) {
-		s.took = taken{Writer: writer, Number: number}
+		s.took = taken{Writer: writer, Number: number, At: at}
 	}
 	if s.took.All {
 		return nil

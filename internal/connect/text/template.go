@@ -41,6 +41,16 @@ func TemplateOf(called, text string, fields []types.Field) (out Template, err er
 // Fixed says whether a template has no columns.
 func (t Template) Fixed() bool { return len(t) == 1 }
 
+// Columns gives the places of the columns in it.
+func (t Template) Columns() (out []int) {
+	for _, p := range t {
+		if p.column >= 0 {
+			out = append(out, p.column)
+		}
+	}
+	return out
+}
+
 // How values stand in a template.
 const (
 	Plain = iota

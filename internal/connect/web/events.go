@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"time"
 
+	"fiume/internal/connect/webclient"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 )
@@ -29,7 +30,7 @@ const (
 )
 
 // openEvents opens a stream of server-sent events (HTML Standard, 9.2). A connection that is lost is made again, from the last id on.
-func openEvents(c *client, scan *plan.Op) flow.Source {
+func openEvents(c *webclient.Client, scan *plan.Op) flow.Source {
 	o := scan.Stream.Options
 	return newFeed(scan, scan.Stream.Address, func(ctx context.Context, f *feed) {
 		if f.ends { // events give no past
@@ -53,11 +54,11 @@ func openEvents(c *client, scan *plan.Op) flow.Source {
 			if time.Since(began) > time.Minute {
 				again = e.retry
 			}
-			var rest *resting
+			var rest *webclient.Resting
 			if errors.As(err, &rest) {
-				again = max(again, time.Until(rest.until))
+				again = max(again, time.Until(rest.Until))
 			}
-			if !wait(ctx, max(again, 10*time.Millisecond)) {
+			if !webclient.Wait(ctx, max(again, 10*time.Millisecond)) {
 				return
 			}
 			again = min(max(2*again, e.retry), max(atLast, e.retry))
@@ -66,7 +67,7 @@ func openEvents(c *client, scan *plan.Op) flow.Source {
 }
 
 type events struct {
-	client *client
+	client *webclient.Client
 	path   string
 	only   string
 	id     string
@@ -75,7 +76,7 @@ type events struct {
 
 // listen hands events over until the connection ends.
 func (e *events) listen(ctx context.Context, f *feed) error {
-	if err := e.client.turn(ctx); err != nil {
+	if err := e.client.Turn(ctx); err != nil {
 		return err
 	}
 	ctx, cancel := context.WithCancel(ctx)
@@ -84,25 +85,25 @@ func (e *events) listen(ctx context.Context, f *feed) error {
 	if e.id != "" {
 		h.Set("Last-Event-ID", e.id)
 	}
-	q, err := e.client.make(ctx, request{method: http.MethodGet, path: e.path, header: h})
+	q, err := e.client.Make(ctx, webclient.Request{Method: http.MethodGet, Path: e.path, Header: h})
 	if err != nil {
 		return err
 	}
-	watch := time.AfterFunc(e.client.within, cancel)
+	watch := time.AfterFunc(e.client.Within, cancel)
 	defer watch.Stop()
-	got, err := e.client.http.Do(q)
+	got, err := e.client.HTTP.Do(q)
 	if err != nil {
-		return e.client.said(err)
+		return e.client.Said(err)
 	}
 	defer got.Body.Close()
 	if got.StatusCode == http.StatusNoContent {
-		return &refusal{code: 204, words: e.client.base.Host + " says that no events follow", passes: true}
+		return &webclient.Refusal{Code: 204, Words: e.client.Base.Host + " says that no events follow", Passes: true}
 	}
 	if got.StatusCode != http.StatusOK {
-		return e.client.refused(got)
+		return e.client.Refused(got)
 	}
 	if kind := got.Header.Get("Content-Type"); !bytes.HasPrefix([]byte(kind), []byte("text/event-stream")) {
-		return fmt.Errorf("%s gives %q, and no events (text/event-stream)", e.client.base.Host, kind)
+		return fmt.Errorf("%s gives %q, and no events (text/event-stream)", e.client.Base.Host, kind)
 	}
 	f.tell(nil)
 	lines := lines{in: bufio.NewReaderSize(got.Body, 64<<10)}
@@ -118,7 +119,7 @@ func (e *events) listen(ctx context.Context, f *feed) error {
 			if errors.Is(err, io.EOF) {
 				err = errors.New("the connection has ended")
 			}
-			return e.client.said(err)
+			return e.client.Said(err)
 		}
 		if first {
 			line, first = bytes.TrimPrefix(line, []byte("\xef\xbb\xbf")), false
@@ -162,7 +163,7 @@ func (e *events) listen(ctx context.Context, f *feed) error {
 			}
 		case "retry":
 			if ms, err := strconv.ParseInt(string(value), 10, 32); err == nil && ms >= 0 {
-				e.retry = min(time.Duration(ms)*time.Millisecond, longestOff)
+				e.retry = min(time.Duration(ms)*time.Millisecond, webclient.LongestOff)
 			}
 		}
 	}

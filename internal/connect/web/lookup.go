@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"fiume/internal/connect/lookups"
+	"fiume/internal/connect/webclient"
 	"fiume/internal/core/column"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
@@ -26,7 +27,7 @@ import (
 
 // lookup asks a service for the rows of keys, and remembers the answers for a while, also that there is none.
 type lookup struct {
-	client *client
+	client *webclient.Client
 	op     *plan.Op
 	names  []int // of the key's columns, one for each place in the address
 	each   int   // keys in a request
@@ -36,7 +37,7 @@ type lookup struct {
 	cache  *lookups.Cache
 }
 
-func openLookup(c *client, o *plan.Op) (*lookup, error) {
+func openLookup(c *webclient.Client, o *plan.Op) (*lookup, error) {
 	t := o.OfTable
 	l := &lookup{client: c, op: o, each: t.Options.Number("keys", 1), at: steps(t.Options.Word("rows at", "")), keep: t.Options.Word("bad rows", "stop") == "keep"}
 	names, err := namesIn(t.Address)
@@ -72,7 +73,7 @@ func openLookup(c *client, o *plan.Op) (*lookup, error) {
 
 // Close ends the lookup.
 func (l *lookup) Close() error {
-	l.client.http.CloseIdleConnections()
+	l.client.HTTP.CloseIdleConnections()
 	return nil
 }
 
@@ -82,7 +83,7 @@ func (l *lookup) Probe(keys *state.Keys, cols []*column.Vector, n int, wanted []
 		var mu sync.Mutex
 		found := map[string][]byte{}
 		g, ctx := errgroup.WithContext(context.Background())
-		g.SetLimit(l.client.atOnce)
+		g.SetLimit(l.client.AtOnce)
 		for part := range slices.Chunk(ask, l.each) {
 			g.Go(func() error {
 				rows, err := l.fetch(ctx, part, keys, cols)
@@ -117,15 +118,15 @@ func (l *lookup) fetch(ctx context.Context, part []int, keys *state.Keys, cols [
 		at++
 		return values[l.names[at-1]]
 	})
-	got, err := l.client.insist(ctx, request{method: http.MethodGet, path: path, header: http.Header{"Accept": {"application/json"}}})
-	var no *refusal
-	if errors.As(err, &no) && (no.code == http.StatusNotFound || no.code == http.StatusGone) {
+	got, err := l.client.Insist(ctx, webclient.Request{Method: http.MethodGet, Path: path, Header: http.Header{"Accept": {"application/json"}}})
+	var no *webclient.Refusal
+	if errors.As(err, &no) && (no.Code == http.StatusNotFound || no.Code == http.StatusGone) {
 		return nil, nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	rows, err := l.rows(got.body, part, keys, cols)
+	rows, err := l.rows(got.Body, part, keys, cols)
 	if err != nil && l.keep {
 		return nil, nil
 	}

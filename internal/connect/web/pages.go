@@ -18,6 +18,7 @@ import (
 
 	"fiume/internal/connect/contract"
 	"fiume/internal/connect/recorded"
+	"fiume/internal/connect/webclient"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/format"
@@ -25,7 +26,7 @@ import (
 
 // page is what an address gives: rows, over several answers where they say which one is next (RFC 8288, rel="next").
 type page struct {
-	client *client
+	client *webclient.Client
 	path   string
 	format string
 	at     string // where in JSON the rows are
@@ -35,8 +36,8 @@ type page struct {
 }
 
 const (
-	mostPages = 10_000         // that follow each other
-	mostBytes = 4 * mostAnswer // of all of them
+	mostPages = 10_000                   // that follow each other
+	mostBytes = 4 * webclient.MostAnswer // of all of them
 )
 
 // all reads the rows of a page. Where it has not changed since it was read last, it gives errSame.
@@ -52,22 +53,22 @@ func (p *page) all(ctx context.Context) (rows [][]byte, err error) {
 		if n == 0 && p.since != "" {
 			h.Set("If-Modified-Since", p.since)
 		}
-		got, err := p.client.insist(ctx, request{method: http.MethodGet, path: path, header: h})
+		got, err := p.client.Insist(ctx, webclient.Request{Method: http.MethodGet, Path: path, Header: h})
 		if err != nil {
 			return nil, err
 		}
-		if got.code == http.StatusNotModified {
+		if got.Code == http.StatusNotModified {
 			return nil, errSame
 		}
 		if n == 0 {
-			tag, since = got.header.Get("ETag"), got.header.Get("Last-Modified")
+			tag, since = got.Header.Get("ETag"), got.Header.Get("Last-Modified")
 		}
-		if bytes += len(got.body); bytes > mostBytes {
-			return nil, fmt.Errorf("%s: the pages that follow each other have more than %d bytes; ask for less with {last} and NEW BY", p.client.base.Host, mostBytes)
+		if bytes += len(got.Body); bytes > mostBytes {
+			return nil, fmt.Errorf("%s: the pages that follow each other have more than %d bytes; ask for less with {last} and NEW BY", p.client.Base.Host, mostBytes)
 		}
-		values, err := p.rows(got.body)
+		values, err := p.rows(got.Body)
 		if err != nil {
-			return nil, fmt.Errorf("%s: %w", p.client.base.Host, err)
+			return nil, fmt.Errorf("%s: %w", p.client.Base.Host, err)
 		}
 		rows = append(rows, values...)
 		next, err := p.next(got, path)
@@ -109,8 +110,8 @@ func (p *page) rows(body []byte) (rows [][]byte, err error) {
 }
 
 // next is the address of the answer that follows, behind the endpoint's. It has to be of the same service.
-func (p *page) next(got *answer, path string) (string, error) {
-	for _, line := range got.header.Values("Link") {
+func (p *page) next(got *webclient.Answer, path string) (string, error) {
+	for _, line := range got.Header.Values("Link") {
 		for _, link := range strings.Split(line, ",") {
 			target, params, _ := strings.Cut(strings.TrimSpace(link), ";")
 			if !strings.HasPrefix(target, "<") || !strings.HasSuffix(target, ">") {
@@ -122,14 +123,14 @@ func (p *page) next(got *answer, path string) (string, error) {
 			}) {
 				continue
 			}
-			from, err := url.Parse(p.client.address(path))
+			from, err := url.Parse(p.client.Address(path))
 			if err != nil {
 				return "", err
 			}
 			to, err := from.Parse(target[1 : len(target)-1])
-			base := p.client.address("")
+			base := p.client.Address("")
 			if err != nil || !strings.HasPrefix(to.String(), strings.TrimSuffix(base, "/")) {
-				return "", fmt.Errorf("%s: the next page is said to be elsewhere: %s", p.client.base.Host, target)
+				return "", fmt.Errorf("%s: the next page is said to be elsewhere: %s", p.client.Base.Host, target)
 			}
 			return strings.TrimPrefix(to.String(), strings.TrimSuffix(base, "/")), nil
 		}
@@ -348,16 +349,6 @@ func (f *feed) Close() error {
 	return nil
 }
 
-// wait passes some time, and says whether to go on.
-func wait(ctx context.Context, d time.Duration) bool {
-	select {
-	case <-ctx.Done():
-		return false
-	case <-time.After(d):
-		return true
-	}
-}
-
 // seen is the mark of a stream over a page: the last value of NEW BY, or how many rows of which page were taken.
 type seen struct {
 	Last string `json:"last,omitempty"`
@@ -370,10 +361,10 @@ const soonAgain = 5 * time.Second
 
 // pause is how long to wait for the next look.
 func pause(every time.Duration, err error) time.Duration {
-	var rest *resting
+	var rest *webclient.Resting
 	switch {
 	case errors.As(err, &rest):
-		return max(time.Until(rest.until), 10*time.Millisecond)
+		return max(time.Until(rest.Until), 10*time.Millisecond)
 	case err != nil:
 		return min(every, soonAgain)
 	}
@@ -381,7 +372,7 @@ func pause(every time.Duration, err error) time.Duration {
 }
 
 // openPages opens a stream over a page that is read again and again.
-func openPages(c *client, scan *plan.Op) flow.Source {
+func openPages(c *webclient.Client, scan *plan.Op) flow.Source {
 	o := scan.Stream.Options
 	every := time.Duration(o.Duration("look every", 10_000_000)) * time.Microsecond
 	by := o.Word("new by", "")
@@ -432,7 +423,7 @@ func openPages(c *client, scan *plan.Op) flow.Source {
 				f.end()
 				return
 			}
-			if !wait(ctx, pause(every, err)) {
+			if !webclient.Wait(ctx, pause(every, err)) {
 				return
 			}
 		}

@@ -15,6 +15,7 @@ import (
 	"fiume/internal/connect/contract"
 	"fiume/internal/connect/spool"
 	"fiume/internal/connect/text"
+	"fiume/internal/connect/webclient"
 	"fiume/internal/core/column"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
@@ -29,7 +30,7 @@ import (
 // now and then. What is sent again has the same Idempotency-Key.
 type Sink struct {
 	*spool.Sink
-	client *client
+	client *webclient.Client
 	out    *plan.Op
 	w      *format.Writing
 	method string
@@ -328,7 +329,7 @@ func (s *Sink) Deliver(writer string, number int64, _ []byte, payloads [][]byte)
 
 // lanes shares rows out into requests that follow each other, in as many lanes as may be under way at once. The rows of a key are in one lane.
 func (s *Sink) lanes(rows []sent) [][][]sent {
-	n := max(1, s.client.atOnce)
+	n := max(1, s.client.AtOnce)
 	by := make([][]sent, n)
 	for i, r := range rows {
 		k := i / s.rows % n
@@ -346,50 +347,50 @@ func (s *Sink) lanes(rows []sent) [][][]sent {
 
 // send makes one request.
 func (s *Sink) send(ctx context.Context, delivery string, rows []sent) error {
-	r := request{method: s.method, path: rows[0].path, kind: s.kind, id: fmt.Sprintf("%s-%d", delivery, rows[0].number)}
+	r := webclient.Request{Method: s.method, Path: rows[0].path, Kind: s.kind, ID: fmt.Sprintf("%s-%d", delivery, rows[0].number)}
 	if len(rows) > 1 {
-		r.id += fmt.Sprintf("+%d", len(rows)-1)
+		r.ID += fmt.Sprintf("+%d", len(rows)-1)
 	}
 	switch {
 	case s.method == "DELETE" && s.body == nil:
 	case s.rows == 1:
-		r.body = rows[0].body
+		r.Body = rows[0].body
 	default:
 		for i, x := range rows {
 			switch {
 			case s.array && i == 0:
-				r.body = append(r.body, '[')
+				r.Body = append(r.Body, '[')
 			case s.array:
-				r.body = append(r.body, ',')
+				r.Body = append(r.Body, ',')
 			}
-			r.body = append(r.body, x.body...)
+			r.Body = append(r.Body, x.body...)
 			if !s.array {
-				r.body = append(r.body, '\n')
+				r.Body = append(r.Body, '\n')
 			}
 		}
 		if s.array {
-			r.body = append(r.body, ']')
+			r.Body = append(r.Body, ']')
 		}
 	}
-	_, err := s.client.insist(ctx, r)
-	var no *refusal
-	if err == nil || !s.keep || !errors.As(err, &no) || no.passes || no.code < 400 || no.code == 401 || no.code == 403 || no.code == 407 {
+	_, err := s.client.Insist(ctx, r)
+	var no *webclient.Refusal
+	if err == nil || !s.keep || !errors.As(err, &no) || no.Passes || no.Code < 400 || no.Code == 401 || no.Code == 403 || no.Code == 407 {
 		return err // who is not let in is not refused for what the rows are
 	}
-	if len(rows) > 1 && (no.code == 400 || no.code == 413 || no.code == 422) { // which of them it is is not said: they are sent in halves, until the one stands alone
+	if len(rows) > 1 && (no.Code == 400 || no.Code == 413 || no.Code == 422) { // which of them it is is not said: they are sent in halves, until the one stands alone
 		if err := s.send(ctx, delivery, rows[:len(rows)/2]); err != nil {
 			return err
 		}
 		return s.send(ctx, delivery, rows[len(rows)/2:])
 	}
-	return s.setAside(r.id, rows, no)
+	return s.setAside(r.ID, rows, no)
 }
 
 // setAside keeps rows that were refused.
-func (s *Sink) setAside(id string, rows []sent, no *refusal) error {
+func (s *Sink) setAside(id string, rows []sent, no *webclient.Refusal) error {
 	var recs []topiclog.Record
 	for _, x := range rows {
-		line, err := json.Marshal(map[string]any{"reason": no.words, "status": no.code, "path": x.path, "body": string(x.body), "request": id})
+		line, err := json.Marshal(map[string]any{"reason": no.Words, "status": no.Code, "path": x.path, "body": string(x.body), "request": id})
 		if err != nil {
 			return err
 		}
@@ -403,7 +404,7 @@ func (s *Sink) setAside(id string, rows []sent, no *refusal) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, x := range rows {
-		s.refused = append(s.refused, flow.Refused{Reason: no.words, Row: string(x.body)})
+		s.refused = append(s.refused, flow.Refused{Reason: no.Words, Row: string(x.body)})
 	}
 	return nil
 }
@@ -425,6 +426,6 @@ func (s *Sink) Retry(err error) bool { return s.Sink.Retry(err) }
 
 // Close implements flow.Sink.
 func (s *Sink) Close(bool) error {
-	s.client.http.CloseIdleConnections()
+	s.client.HTTP.CloseIdleConnections()
 	return nil
 }

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"fiume/internal/connect/contract"
+	"fiume/internal/connect/webclient"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/format"
@@ -36,7 +37,7 @@ type table struct {
 	err   error
 }
 
-func openTable(c *client, env *contract.Env, scan *plan.Op) (flow.Source, error) {
+func openTable(c *webclient.Client, env *contract.Env, scan *plan.Op) (flow.Source, error) {
 	s := scan.Stream
 	t := &table{scan: scan, every: time.Duration(s.Options.Duration("refresh every", 0)) * time.Microsecond,
 		page: &page{client: c, path: s.Address, at: s.Options.Word("rows at", ""), format: s.Options.Word("format", "json")}}
@@ -103,7 +104,7 @@ func (t *table) bring() {
 			}
 			every = soonAgain
 		}
-		if !wait(t.ctx, pause(every, failed)) {
+		if !webclient.Wait(t.ctx, pause(every, failed)) {
 			return
 		}
 	}

@@ -6,12 +6,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"strings"
 
 	"fiume/internal/connect/contract"
-	"fiume/internal/connect/trust"
+	"fiume/internal/connect/webclient"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/step"
@@ -26,7 +25,7 @@ type connector struct{}
 // Place implements contract.Connector.
 func (connector) Place() plan.Place { return described }
 
-const defaultWithin = "10 SECONDS"
+var atOnce = plan.OptionSpec{Name: "at once", Kind: plan.NumberOption, Least: 1, Doc: "requests that may be under way at a time. With more than one, a sink keeps the order of rows of one KEY alone", Default: "1"}
 
 var described = plan.Place{
 	Kind:  "web",
@@ -38,16 +37,10 @@ DECLARE TABLE riders (chip VARCHAR PRIMARY KEY, name VARCHAR) FROM WEB '/riders/
 DECLARE STREAM weather (id BIGINT, at TIMESTAMP, wind DOUBLE) EVENT TIME at DELAY 1 MINUTE FROM WEB '/weather?after={last}' VIA desk (LOOK EVERY 10 SECONDS, NEW BY id);
 DECLARE STREAM news (text VARCHAR) FROM WEB '/news' VIA desk (EVENTS true);`,
 	Traits:   plan.Traits{OneWay: true},
-	Address:  func(address string) error { _, err := parse(address); return err },
+	Address:  func(address string) error { _, err := webclient.Parse(address); return err },
 	Within:   func(address string, _ *plan.Endpoint) error { return within(address) },
 	Endpoint: true,
-	Options: append([]plan.OptionSpec{
-		{Name: "secret in", Kind: plan.WordOption, Doc: "the header that has the secret; without it, it is a bearer token, or the password of the address's user", Default: "Authorization"},
-		{Name: "header", Kind: plan.WordOption, Doc: "a header that every request has: 'Name: value'"},
-		{Name: "timeout", Kind: plan.DurationOption, Doc: "how long an answer may take", Default: defaultWithin},
-		{Name: "at once", Kind: plan.NumberOption, Least: 1, Doc: "requests that may be under way at a time. With more than one, a sink keeps the order of rows of one KEY alone", Default: "1"},
-		{Name: "per second", Kind: plan.NumberOption, Least: 1, Doc: "requests that may begin in a second", Default: "as many as go"},
-	}, trust.Certificates()...),
+	Options:  append([]plan.OptionSpec{atOnce}, webclient.Options()...),
 	Source: append(format.LineSourceOptions(),
 		plan.OptionSpec{Name: "events", Kind: plan.FlagOption, Doc: "true: the address gives server-sent events, the data of each is a message; false: a page that is read again and again"},
 		plan.OptionSpec{Name: "event", Kind: plan.WordOption, Doc: "with EVENTS: only those of this name", Default: "all"},
@@ -91,13 +84,13 @@ func (connector) CheckSink(_ context.Context, env *contract.Env, out *plan.Op) e
 	if _, err := sinkOf(env, out); err != nil {
 		return err
 	}
-	_, err := open(out.Sink.Via, env.Secrets)
+	_, err := webclient.Open(out.Sink.Via, env.Secrets)
 	return err
 }
 
 // CheckSource implements contract.Reader.
 func (connector) CheckSource(_ context.Context, env *contract.Env, s *plan.Stream) error {
-	_, err := open(s.Via, env.Secrets)
+	_, err := webclient.Open(s.Via, env.Secrets)
 	if err != nil {
 		return err
 	}
@@ -121,7 +114,7 @@ func (connector) CheckSource(_ context.Context, env *contract.Env, s *plan.Strea
 
 // OpenSource implements contract.Reader.
 func (connector) OpenSource(env *contract.Env, scan *plan.Op) (flow.Source, error) {
-	c, err := open(scan.Stream.Via, env.Secrets)
+	c, err := webclient.Open(scan.Stream.Via, env.Secrets)
 	if err != nil {
 		return nil, err
 	}
@@ -136,7 +129,7 @@ func (connector) OpenSource(env *contract.Env, scan *plan.Op) (flow.Source, erro
 
 // OpenLookup implements contract.Looker.
 func (connector) OpenLookup(env *contract.Env, o *plan.Op) (step.Rows, error) {
-	c, err := open(o.OfTable.Via, env.Secrets)
+	c, err := webclient.Open(o.OfTable.Via, env.Secrets)
 	if err != nil {
 		return nil, err
 	}
@@ -149,7 +142,7 @@ func (connector) OpenSink(env *contract.Env, out *plan.Op) (flow.Sink, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.client, err = open(out.Sink.Via, env.Secrets)
+	s.client, err = webclient.Open(out.Sink.Via, env.Secrets)
 	return s, err
 }
 
@@ -162,7 +155,7 @@ func (connector) Test(ctx context.Context, env *contract.Env, of contract.Tested
 	case of.Sink != nil:
 		e, path = of.Sink.Via, of.Sink.Address
 	}
-	c, err := open(e, env.Secrets)
+	c, err := webclient.Open(e, env.Secrets)
 	if err != nil {
 		r.Saw("allowed", err, "")
 		return
@@ -175,17 +168,17 @@ func (connector) Test(ctx context.Context, env *contract.Env, of contract.Tested
 	if len(names) > 0 { // what they stand for is not known: what is before them is asked for
 		path = path[:strings.IndexByte(path, '{')]
 	}
-	answer, err := c.do(ctx, request{method: http.MethodHead, path: path})
-	var no *refusal
+	answer, err := c.Do(ctx, webclient.Request{Method: http.MethodHead, Path: path})
+	var no *webclient.Refusal
 	switch {
 	case err == nil:
-		r.Saw("reachable", nil, fmt.Sprintf("it answers %d", answer.code))
-	case errors.As(err, &no) && (no.code == http.StatusUnauthorized || no.code == http.StatusForbidden):
+		r.Saw("reachable", nil, fmt.Sprintf("it answers %d", answer.Code))
+	case errors.As(err, &no) && (no.Code == http.StatusUnauthorized || no.Code == http.StatusForbidden):
 		if r.Saw("reachable", nil, "it answers") {
 			r.Saw("allowed", err, "")
 		}
-	case errors.As(err, &no) && (no.code == http.StatusMethodNotAllowed || no.code == http.StatusNotImplemented || of.Sink != nil || len(names) > 0 || path == ""):
-		r.Saw("reachable", nil, fmt.Sprintf("it answers %d to a question for headers", no.code))
+	case errors.As(err, &no) && (no.Code == http.StatusMethodNotAllowed || no.Code == http.StatusNotImplemented || of.Sink != nil || len(names) > 0 || path == ""):
+		r.Saw("reachable", nil, fmt.Sprintf("it answers %d to a question for headers", no.Code))
 	default:
 		r.Saw("reachable", err, "")
 	}
@@ -196,7 +189,7 @@ func (connector) Sample(ctx context.Context, env *contract.Env, w contract.Wante
 	if w.Options.Flag("events", false) {
 		return nil, errors.New("events are not kept: declare the columns, and look at the rows as they come")
 	}
-	c, err := open(w.Via, env.Secrets)
+	c, err := webclient.Open(w.Via, env.Secrets)
 	if err != nil {
 		return nil, err
 	}
@@ -213,13 +206,4 @@ func (connector) Sample(ctx context.Context, env *contract.Env, w contract.Wante
 		return nil, err
 	}
 	return sampleOf(w, rows), nil
-}
-
-// read takes an answer's body, up to a bound.
-func read(r io.Reader, most int64) ([]byte, error) {
-	b, err := io.ReadAll(io.LimitReader(r, most+1))
-	if err == nil && int64(len(b)) > most {
-		err = fmt.Errorf("the answer has more than %d bytes", most)
-	}
-	return b, err
 }

@@ -153,7 +153,7 @@ func (b *builder) fits(o *Op, sink *Sink, at sql.Name) {
 		return
 	}
 	if sink.WholeKey && len(key) != len(names) {
-		b.errs.Add(sql.Misfit, at.Span, "write KEY ("+strings.Join(names, ", ")+")", "a topic keeps the latest row of each key, so that its KEY must be that of %s", o.Step)
+		b.errs.Add(sql.Misfit, at.Span, "write KEY ("+strings.Join(names, ", ")+")", "the sink %q keeps the latest row of each key, so that its KEY must be that of %s", sink.Name, o.Step)
 		return
 	}
 	for _, n := range names {

@@ -123,6 +123,17 @@ func (j *Job) Status() (st flow.Status, ok bool) {
 	return job.Status(), true // a job may say something meanwhile, which takes the lock
 }
 
+// Samples gives the newest rows of the life at hand that are late, rejected or refused.
+func (j *Job) Samples() []flow.NamedSample {
+	j.mu.Lock()
+	job := j.job
+	j.mu.Unlock()
+	if job == nil {
+		return nil
+	}
+	return job.Samples()
+}
+
 // Said gives what the job has said, in all its lives.
 func (j *Job) Said() []string {
 	j.mu.Lock()
