@@ -111,8 +111,8 @@ func open(ctx context.Context, env *contract.Env, e *plan.Endpoint) (l *lake, er
 		if err != nil {
 			return l, fmt.Errorf("endpoint %s: %w", e.Name, err)
 		}
-		l.cat, err = hadoop.NewCatalog("fiume", dir, props)
-		return l, l.said(err)
+		cat, err := hadoop.NewCatalog("fiume", dir, props)
+		return l, l.has(cat, err)
 	case inDatabase:
 		if warehouse == "" {
 			return l, fmt.Errorf("endpoint %s: say where the files of tables lie, with WAREHOUSE '/directory' or 's3://bucket/path'", e.Name)
@@ -129,8 +129,8 @@ func open(ctx context.Context, env *contract.Env, e *plan.Endpoint) (l *lake, er
 		}
 		_ = first.Close()
 		l.db = sql.OpenDB(&plainly{Connector: server})
-		l.cat, err = sqlcatalog.NewCatalog("fiume", l.db, sqlcatalog.MySQL, props)
-		return l, l.said(err)
+		cat, err := sqlcatalog.NewCatalog("fiume", l.db, sqlcatalog.MySQL, props)
+		return l, l.has(cat, err)
 	}
 	opts := []rest.Option{rest.WithAdditionalProps(props)}
 	if warehouse != "" {
@@ -151,8 +151,17 @@ func open(ctx context.Context, env *contract.Env, e *plan.Endpoint) (l *lake, er
 	}
 	ctx, cancel := context.WithTimeout(ctx, mayAnswer)
 	defer cancel()
-	l.cat, err = rest.NewCatalog(ctx, "fiume", e.Address, opts...)
-	return l, l.said(err)
+	cat, err := rest.NewCatalog(ctx, "fiume", e.Address, opts...)
+	return l, l.has(cat, err)
+}
+
+// has takes a catalogue that was opened; what comes with an error is none, though it is not nil.
+func (l *lake) has(cat catalog.Catalog, err error) error {
+	if err != nil {
+		return l.said(err)
+	}
+	l.cat = cat
+	return nil
 }
 
 // Directory opens a catalogue that is a directory, for what stands in for other catalogues.

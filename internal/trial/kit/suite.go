@@ -32,7 +32,7 @@ type Place struct {
 	Secret string
 }
 
-// Suite tries what every connector promises, over the place itself: each row once through kills while the place grows, messages that are no rows, a place that is away for a while, and
+// Suite tries what every connector promises, over the place itself: each row once through kills and while the place grows or goes away for moments, messages that are no rows, a place that is away for a while, and
 // secrets that are never shown.
 func Suite(t *testing.T, open func(t *testing.T) *Place) {
 	job := func(t *testing.T) (*Place, *Job) {
@@ -103,11 +103,22 @@ func (p *Place) settle(t testing.TB, j *Job, many int) {
 }
 
 func (p *Place) once(t *testing.T, j *Job) {
-	const total, kills = 3000, 12
+	const total, kills, cuts = 3000, 20, 10
 	r := rand.New(rand.NewPCG(5, 6))
 	var mu sync.Mutex
 	n := 0
 	done := make(chan struct{})
+	var away sync.WaitGroup
+	if p.Away != nil { // now and then it goes away, for as long as a job may take to begin with it and longer
+		away.Go(func() {
+			for i := range cuts {
+				time.Sleep(time.Duration(60+37*i%150) * time.Millisecond)
+				p.Away(t, true)
+				time.Sleep(time.Duration(10+53*i%120) * time.Millisecond)
+				p.Away(t, false)
+			}
+		})
+	}
 	go func() {
 		defer close(done)
 		for n < total {
@@ -143,10 +154,11 @@ func (p *Place) once(t *testing.T, j *Job) {
 		} else {
 			err = j.Kill()
 		}
-		if err != nil {
+		if err != nil && p.Away == nil { // a life cannot begin while the place is away
 			t.Fatal(err)
 		}
 	}
+	away.Wait()
 	j.Start(t)
 	p.settle(t, j, total)
 }
