@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"fiume/internal/client"
+	"fiume/internal/trial/kit"
 )
 
 var binary string
@@ -201,8 +202,8 @@ func (r result) want(t testing.TB, code int, parts ...string) result {
 
 // eventually waits until a condition holds.
 // patience is how long tests wait for what is bound to come. No test depends on how fast the machine is: where it is busy
-// with other things, seconds become minutes.
-const patience = 5 * time.Minute
+// with other things, seconds become minutes. PATIENCE says how long for who waits at the screen.
+var patience = kit.Patience
 
 func eventually(t testing.TB, what string, ok func() bool) {
 	t.Helper()

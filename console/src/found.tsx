@@ -28,6 +28,11 @@ export function Changes({ list }: { list: Change[] }) {
   );
 }
 
+/** What sinks have made or changed at their places. */
+export function Lines({ of }: { of?: string[] }) {
+  return of?.map((line) => <div key={line}>{line}</div>);
+}
+
 /** Connection tests, each with what was found. */
 export function Connections({ list }: { list: Connection[] }) {
   if (list.length === 0) return <Empty>{say("Nothing is declared yet.")}</Empty>;

@@ -33,7 +33,7 @@ import {
   Select,
   Sheet,
 } from "./parts";
-import { Changes, Connections, Reasons, SampleRows } from "./found";
+import { Changes, Connections, Lines, Reasons, SampleRows } from "./found";
 import { useLiveQuery } from "./live";
 import { DeclareForm } from "./places";
 import { Results } from "./results";
@@ -853,6 +853,14 @@ function Deploy({ sql }: { sql: string }) {
                     <>
                       {o.note && <span className="text-soft">{o.note}</span>}
                       {o.changes && o.changes.length > 0 && <Changes list={o.changes} />}
+                      <Lines of={o.prepares} />
+                      {o.jobs?.map((j) => (
+                        <div key={j.job}>
+                          {say("The job {{0}} goes along.", { 0: j.job })}
+                          {j.changes.length > 0 && <Changes list={j.changes} />}
+                          <Lines of={j.prepares} />
+                        </div>
+                      ))}
                     </>
                   ),
                 },

@@ -85,8 +85,14 @@ func (a *app) printOutcome(o declare.Outcome) {
 	if len(o.Changes) > 0 {
 		a.printChanges(o.Changes)
 	}
+	for _, w := range o.Prepares {
+		fmt.Fprintf(a.out, "  %s\n", w)
+	}
 	for _, j := range o.Jobs {
 		fmt.Fprintf(a.out, "  the job %s goes along\n", j.Job)
 		a.printChanges(j.Changes)
+		for _, w := range j.Prepares {
+			fmt.Fprintf(a.out, "    %s\n", w)
+		}
 	}
 }

@@ -108,6 +108,32 @@ func (o *Opener) OpenSink(out *plan.Op) (flow.Sink, error) {
 	return nil, fmt.Errorf("%s cannot be written", out.Sink.Place)
 }
 
+// Prepares says what the sinks of a plan that fits would have made or changed at their places before the first row, a line each.
+func (o *Opener) Prepares(ctx context.Context, p *plan.Plan) (all []string, err error) {
+	for _, out := range p.Outputs() {
+		if out.Sink == nil {
+			continue
+		}
+		var will []string
+		if c, ok := Of(out.Sink.Place).(contract.Preparer); ok {
+			if will, err = c.Prepares(ctx, &o.Env, out); err != nil {
+				return nil, err
+			}
+		}
+		if out.Sink.Schemas != nil {
+			what, err := o.Registers(out)
+			if err != nil {
+				return nil, err
+			}
+			will = append(will, what...)
+		}
+		for _, w := range will {
+			all = append(all, "the sink "+out.Step+" "+w)
+		}
+	}
+	return all, nil
+}
+
 // Leave gives up what a job holds outside, since it is gone for good.
 func (o *Opener) Leave(p *plan.Plan) error {
 	errs := []error{o.LeaveSources(p, nil)}

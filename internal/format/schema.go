@@ -520,7 +520,7 @@ func (w *Writing) Check() error {
 		_, err := w.encoder(0, nil)
 		return err
 	}
-	s, subject, err := w.own()
+	s, subject, _, err := w.own()
 	if err != nil {
 		return err
 	}
@@ -530,22 +530,31 @@ func (w *Writing) Check() error {
 	return w.Schemas.Fits(subject, s)
 }
 
-// own makes the schema that rows are written by.
-func (w *Writing) own() (*Schema, string, error) {
-	subject, err := SubjectOf(w.Options, w.Address)
+// own makes the schema that rows are written by; older is the newest one of the subject, or nil.
+func (w *Writing) own() (s *Schema, subject string, older *Schema, err error) {
+	subject, err = SubjectOf(w.Options, w.Address)
 	if err != nil {
-		return nil, "", err
+		return nil, "", nil, err
 	}
-	older, err := w.Schemas.Latest(subject)
+	older, err = w.Schemas.Latest(subject)
 	if err != nil {
-		return nil, "", err
+		return nil, "", nil, err
 	}
 	f := w.Options.Word("format", "json")
 	if older != nil && older.Format != f {
-		return nil, "", fmt.Errorf("the schemas of the subject '%s' in the registry %s are of %s, and the sink writes %s", subject, w.Schemas.Name(), older.Format, f)
+		return nil, "", nil, fmt.Errorf("the schemas of the subject '%s' in the registry %s are of %s, and the sink writes %s", subject, w.Schemas.Name(), older.Format, f)
 	}
-	s, err := schemaOf(f, w.Fields, older)
-	return s, subject, err
+	s, err = schemaOf(f, w.Fields, older)
+	return s, subject, older, err
+}
+
+// Registers says whether the registry gets a schema with the first row, under which subject, and whether that is its first one.
+func (w *Writing) Registers() (subject string, first, news bool, err error) {
+	s, subject, older, err := w.own()
+	if err != nil || s == nil {
+		return "", false, false, err
+	}
+	return subject, older == nil, older == nil || !slices.Equal(strings.Fields(older.Text), strings.Fields(s.Text)), nil
 }
 
 // NewEncoder makes an encoder. The registry gets the schema with the first.
@@ -556,7 +565,7 @@ func (w *Writing) NewEncoder() (Encoder, error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.schema == nil {
-		s, subject, err := w.own()
+		s, subject, _, err := w.own()
 		if err != nil {
 			return nil, err
 		}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net/url"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"fiume/internal/connect/recorded"
@@ -82,6 +83,24 @@ func (e *Env) Writing(out *plan.Op, fields []types.Field) (*format.Writing, erro
 	return w, err
 }
 
+// Registers says what the registry that a sink names gets before the first row.
+func (e *Env) Registers(out *plan.Op) ([]string, error) {
+	headers := out.Sink.Options.Names("headers")
+	values := slices.DeleteFunc(slices.Clone(out.Fields), func(f types.Field) bool { return slices.Contains(headers, f.Name) })
+	w, err := e.Writing(out, values)
+	if err != nil {
+		return nil, err
+	}
+	subject, first, news, err := w.Registers()
+	switch {
+	case err != nil || !news:
+		return nil, err
+	case first:
+		return []string{fmt.Sprintf("begins the subject '%s' in the registry %s", subject, w.Schemas.Name())}, nil
+	}
+	return []string{fmt.Sprintf("adds a schema to the subject '%s' in the registry %s", subject, w.Schemas.Name())}, nil
+}
+
 // Fits implements plan.Place.Fits of places whose messages are in a format: it says what in the format does not go together with the columns.
 func Fits(s *plan.Stream) error {
 	if s.Schemas != nil {
@@ -150,6 +169,12 @@ type Writer interface {
 	OpenSink(env *Env, out *plan.Op) (flow.Sink, error)
 	// CheckSink looks, before anything runs, whether what an output writes to is there and takes its rows.
 	CheckSink(ctx context.Context, env *Env, out *plan.Op) error
+}
+
+// Preparer is a connector whose sinks have something made or changed at their place before the first row.
+type Preparer interface {
+	// Prepares says what that would be for an output whose rows fit: tables, columns. Nothing is done.
+	Prepares(ctx context.Context, env *Env, out *plan.Op) ([]string, error)
 }
 
 // Rereader is a connector that reads what its sinks have written.

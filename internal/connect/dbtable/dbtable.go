@@ -39,6 +39,8 @@ type Server interface {
 	Takes(c Column, t types.Type) bool
 	// Suggest is the statement that makes a table for an output.
 	Suggest(out *plan.Op) string
+	// Add is the statement that gives the table of an output a column, where it is not there.
+	Add(out *plan.Op, f types.Field) string
 
 	// Statements says how the rows of an output are written.
 	Statements(columns []Column, out *plan.Op) Statements
@@ -66,8 +68,62 @@ type Statements interface {
 	Guarded(tx *sql.Tx, do func() error) error
 }
 
-// made makes the table of an output, where it is not there.
+// made makes the table of an output, where it is not there, and gives it the columns that it lacks, where that is wanted.
 func made(ctx context.Context, server Server, db *sql.DB, name string, out *plan.Op) ([]Column, error) {
+	cols, err := there(ctx, server, db, name, out)
+	if err != nil {
+		return nil, err
+	}
+	for range 3 { // somebody else may add one meanwhile
+		lacks := lacking(cols, out)
+		if len(lacks) == 0 {
+			return cols, nil
+		}
+		for _, f := range lacks {
+			if _, err := db.ExecContext(ctx, server.Add(out, f)); err != nil {
+				return nil, fmt.Errorf("the column %s cannot be added to the table %s; grant ALTER, or add it with: %s: %w", f.Name, out.Sink.Address, server.Add(out, f), err)
+			}
+		}
+		if cols, err = CheckSink(ctx, server, db, name, out); err != nil {
+			return nil, err
+		}
+	}
+	return nil, fmt.Errorf("columns were added to the table %s in %s, and are not to be seen there", out.Sink.Address, name)
+}
+
+// lacking are the columns of the rows that a table has not.
+func lacking(cols []Column, out *plan.Op) (fields []types.Field) {
+	for _, f := range out.Fields {
+		if !slices.ContainsFunc(cols, func(c Column) bool { return strings.EqualFold(c.Name, f.Name) }) {
+			fields = append(fields, f)
+		}
+	}
+	return fields
+}
+
+// Prepares says what is made or changed for an output before its first row.
+func Prepares(ctx context.Context, server Server, env *contract.Env, out *plan.Op) ([]string, error) {
+	db, name, err := server.Connect(out.Sink.Via, env.Secrets)
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	cols, err := CheckSink(ctx, server, db, name, out)
+	if err != nil {
+		return nil, err
+	}
+	if len(cols) == 0 {
+		return []string{"makes its table: " + server.Suggest(out)}, nil
+	}
+	var will []string
+	for _, f := range lacking(cols, out) {
+		will = append(will, "adds a column to its table: "+server.Add(out, f))
+	}
+	return will, nil
+}
+
+// there makes the table of an output, where it is not there.
+func there(ctx context.Context, server Server, db *sql.DB, name string, out *plan.Op) ([]Column, error) {
 	cols, err := CheckSink(ctx, server, db, name, out)
 	if err != nil || len(cols) > 0 {
 		return cols, err
@@ -143,8 +199,11 @@ func CheckSink(ctx context.Context, server Server, db *sql.DB, name string, out 
 		n := strings.ToLower(f.Name)
 		given[n] = true
 		c, ok := have[n]
+		if !ok && out.Sink.Options.Flag("evolve", false) && !slices.Contains(out.Sink.Options.Names("key"), f.Name) {
+			continue // it is added when the job begins
+		}
 		if !ok {
-			bad = append(bad, fmt.Sprintf("the table %s has no column %s (it has: %s)", table, f.Name, strings.Join(namesOf(cols), ", ")))
+			bad = append(bad, fmt.Sprintf("the table %s has no column %s (it has: %s); with (EVOLVE true) it is added", table, f.Name, strings.Join(namesOf(cols), ", ")))
 		} else if !server.Takes(c, f.Type) {
 			bad = append(bad, fmt.Sprintf("the column %s is %s, the rows have %s", c.Name, c.Kind, f.Type))
 		}

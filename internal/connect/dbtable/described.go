@@ -18,6 +18,7 @@ var (
 	SinkOptions = []plan.OptionSpec{
 		{Name: "key", Kind: plan.NamesOption, Doc: "columns of a unique key: a row replaces the one with its key"},
 		{Name: "create", Kind: plan.FlagOption, Doc: "true: where there is no such table, the job makes it when it begins, with the columns of the rows and a key over KEY"},
+		{Name: "evolve", Kind: plan.FlagOption, Doc: "true: columns that the rows have and the table has not are added to it when the job begins", Default: "false"},
 		{Name: "bad rows", Kind: plan.WordOption, Words: []string{"stop", "keep"}, Doc: "what a row that the server refuses does; stop: the job waits and tries again; keep: it is set aside in the table fiume_set_aside"},
 	}
 )

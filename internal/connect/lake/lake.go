@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"fiume/internal/connect/contract"
@@ -13,6 +14,7 @@ import (
 	"fiume/internal/connect/store"
 	"fiume/internal/core/plan"
 
+	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/iceberg-go/table"
 )
 
@@ -155,6 +157,33 @@ func (connector) CheckSink(ctx context.Context, env *contract.Env, out *plan.Op)
 		return err
 	}
 	return l.takes(out, t)
+}
+
+// Prepares implements contract.Preparer.
+func (connector) Prepares(ctx context.Context, env *contract.Env, out *plan.Op) ([]string, error) {
+	l, err := open(ctx, env, out.Sink.Via)
+	if err != nil {
+		return nil, err
+	}
+	defer l.close()
+	t, err := l.look(ctx, out.Sink.Address)
+	if errors.Is(err, errNoTable) {
+		return []string{"makes its table " + out.Sink.Address}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	cols, err := t.columns()
+	if err != nil {
+		return nil, err
+	}
+	var will []string
+	for _, f := range out.Fields {
+		if !slices.ContainsFunc(cols.Fields(), func(c arrow.Field) bool { return strings.EqualFold(c.Name, f.Name) }) {
+			will = append(will, fmt.Sprintf("adds a column to its table %s: %s %s", out.Sink.Address, f.Name, f.Type))
+		}
+	}
+	return will, nil
 }
 
 // shape reads the options of a sink.

@@ -73,6 +73,11 @@ func (connector) CheckSink(ctx context.Context, env *contract.Env, out *plan.Op)
 	return err
 }
 
+// Prepares implements contract.Preparer.
+func (connector) Prepares(ctx context.Context, env *contract.Env, out *plan.Op) ([]string, error) {
+	return dbtable.Prepares(ctx, server{}, env, out)
+}
+
 // CheckSource implements contract.Reader: it looks whether a table in the database has the columns of a declared one.
 func (connector) CheckSource(ctx context.Context, env *contract.Env, s *plan.Stream) error {
 	db, schema, err := dbserver.Connect(s.Via, env.Secrets)

@@ -110,7 +110,7 @@ func (server) Takes(c dbtable.Column, t types.Type) bool {
 		return slices.Contains([]string{"int", "bigint", "decimal", "double", "float"}, column)
 	case types.BigInt, types.Interval:
 		return slices.Contains([]string{"int", "bigint", "decimal", "double"}, column)
-	case types.Double:
+	case types.Double, types.Decimal:
 		return slices.Contains([]string{"double", "float", "decimal"}, column)
 	case types.Timestamp:
 		return slices.Contains([]string{"datetime", "timestamp"}, column)
@@ -120,24 +120,33 @@ func (server) Takes(c dbtable.Column, t types.Type) bool {
 	return false
 }
 
+var columnKinds = map[types.Kind]string{types.Boolean: "TINYINT", types.Int: "INT", types.BigInt: "BIGINT", types.Double: "DOUBLE",
+	types.Timestamp: "DATETIME(6)", types.Date: "DATE", types.Interval: "BIGINT", types.Row: "JSON"}
+
+// columnKind is the kind of a column of a table that is made.
+func columnKind(out *plan.Op, f types.Field) string {
+	switch k := columnKinds[f.Type.Kind]; {
+	case f.Type.Kind == types.Decimal:
+		return f.Type.String()
+	case k != "":
+		return k
+	case slices.Contains(out.Sink.Options.Names("key"), f.Name):
+		return "VARCHAR(190)"
+	}
+	return "TEXT"
+}
+
+// Add implements dbtable.Server.
+func (server) Add(out *plan.Op, f types.Field) string {
+	return fmt.Sprintf("ALTER TABLE %s ADD COLUMN IF NOT EXISTS %s %s", quote(out.Sink.Address), quote(f.Name), columnKind(out, f))
+}
+
 // Suggest implements dbtable.Server.
 func (server) Suggest(out *plan.Op) string {
-	kinds := map[types.Kind]string{types.Boolean: "TINYINT", types.Int: "INT", types.BigInt: "BIGINT", types.Double: "DOUBLE",
-		types.Timestamp: "DATETIME(6)", types.Date: "DATE", types.Interval: "BIGINT", types.Row: "JSON"}
 	key := out.Sink.Options.Names("key")
 	var cols []string
 	for _, f := range out.Fields {
-		k := kinds[f.Type.Kind]
-		switch {
-		case f.Type.Kind == types.Decimal:
-			k = f.Type.String()
-		case k == "":
-			k = "TEXT"
-			if slices.Contains(key, f.Name) {
-				k = "VARCHAR(190)"
-			}
-		}
-		cols = append(cols, quote(f.Name)+" "+k)
+		cols = append(cols, quote(f.Name)+" "+columnKind(out, f))
 	}
 	if len(key) > 0 {
 		var names []string

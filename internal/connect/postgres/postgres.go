@@ -160,6 +160,11 @@ func (connector) CheckSink(ctx context.Context, env *contract.Env, out *plan.Op)
 	return err
 }
 
+// Prepares implements contract.Preparer.
+func (connector) Prepares(ctx context.Context, env *contract.Env, out *plan.Op) ([]string, error) {
+	return dbtable.Prepares(ctx, server{}, env, out)
+}
+
 // CheckSource implements contract.Reader.
 func (connector) CheckSource(ctx context.Context, env *contract.Env, s *plan.Stream) error {
 	db, name, err := server{}.Connect(s.Via, env.Secrets)

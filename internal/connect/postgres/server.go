@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"database/sql/driver"
@@ -174,18 +175,24 @@ func known(kind string) bool {
 var columnKinds = map[types.Kind]string{types.Boolean: "BOOLEAN", types.Int: "INTEGER", types.BigInt: "BIGINT", types.Double: "DOUBLE PRECISION", types.Timestamp: "TIMESTAMPTZ", types.Date: "DATE", types.Time: "TIME",
 	types.Interval: "INTERVAL", types.Varbinary: "BYTEA", types.Row: "JSONB", types.Map: "JSONB", types.Array: "JSONB", types.JSON: "JSONB"}
 
+// columnKind is the kind of a column of a table that is made.
+func columnKind(f types.Field) string {
+	if f.Type.Kind == types.Decimal {
+		return strings.Replace(f.Type.String(), "DECIMAL", "NUMERIC", 1)
+	}
+	return cmp.Or(columnKinds[f.Type.Kind], "TEXT")
+}
+
+// Add implements dbtable.Server.
+func (s server) Add(out *plan.Op, f types.Field) string {
+	return fmt.Sprintf("ALTER TABLE %s ADD COLUMN IF NOT EXISTS %s %s", s.Table(out.Sink.Address), quote(f.Name), columnKind(f))
+}
+
 // Suggest implements dbtable.Server.
 func (s server) Suggest(out *plan.Op) string {
 	var cols, key []string
 	for _, f := range out.Fields {
-		kind := columnKinds[f.Type.Kind]
-		switch {
-		case f.Type.Kind == types.Decimal:
-			kind = strings.Replace(f.Type.String(), "DECIMAL", "NUMERIC", 1)
-		case kind == "":
-			kind = "TEXT"
-		}
-		cols = append(cols, quote(f.Name)+" "+kind)
+		cols = append(cols, quote(f.Name)+" "+columnKind(f))
 	}
 	for _, k := range out.Sink.Options.Names("key") {
 		key = append(key, quote(k))

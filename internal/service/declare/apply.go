@@ -37,6 +37,8 @@ type Outcome struct {
 	Changes []plan.Change `json:"changes,omitempty" doc:"of a job that is replaced: what its steps, streams and sinks take over"`
 	// Jobs go along with a stream or table that is replaced.
 	Jobs []JobChange `json:"jobs,omitempty" doc:"of a stream or table that is replaced: the jobs that use it, and what they take over"`
+	// Prepares says what a job has made or changed outside.
+	Prepares []string `json:"prepares,omitempty" doc:"of a job: what its sinks have made or changed at their places before the first row: tables, columns, schemas"`
 }
 
 // Script is SQL text with its parameters.
@@ -412,6 +414,14 @@ func (s *Definitions) prepareJob(ctx context.Context, actor string, st *sql.Crea
 			return nil
 		}
 	}
+	var prepares []string
+	if !same && made.outside {
+		var err error
+		if prepares, err = s.prepares(ctx, p, made.topics); err != nil {
+			errs.Add(sql.Misfit, st.Name.Span, "", "the job %s cannot run: %s", name, err)
+			return nil
+		}
+	}
 	if old != nil && !made.dropped[name] {
 		if same {
 			made.preview = append(made.preview, Outcome{Kind: sql.KindJob, Name: name, Done: "unchanged"})
@@ -428,17 +438,17 @@ func (s *Definitions) prepareJob(ctx context.Context, actor string, st *sql.Crea
 			errs.Add(sql.InUse, st.Name.Span, "DROP JOB "+name+" first; it begins afresh", "the job %q cannot be taken over: %s", name, err)
 			return nil
 		}
-		made.preview = append(made.preview, Outcome{Kind: sql.KindJob, Name: name, Done: "would be replaced", Changes: changes})
+		made.preview = append(made.preview, Outcome{Kind: sql.KindJob, Name: name, Done: "would be replaced", Changes: changes, Prepares: prepares})
 		return func(ctx context.Context) (Outcome, error) {
 			s.defining.Lock() // so that it goes along with what changes meanwhile
 			defer s.defining.Unlock()
 			if err := s.checkJob(ctx, p, nil); err != nil { // once more: what others do meanwhile counts
 				return Outcome{}, base.Errorf(base.ErrRefused, "the job %s cannot run: %s", name, err)
 			}
-			return Outcome{Kind: sql.KindJob, Name: name, Done: "replaced", Changes: changes}, old.Replace(ctx, actor, src)
+			return Outcome{Kind: sql.KindJob, Name: name, Done: "replaced", Changes: changes, Prepares: prepares}, old.Replace(ctx, actor, src)
 		}
 	}
-	made.preview = append(made.preview, Outcome{Kind: sql.KindJob, Name: name, Done: "would be created"})
+	made.preview = append(made.preview, Outcome{Kind: sql.KindJob, Name: name, Done: "would be created", Prepares: prepares})
 	return func(ctx context.Context) (Outcome, error) {
 		s.defining.Lock()
 		defer s.defining.Unlock()
@@ -448,7 +458,7 @@ func (s *Definitions) prepareJob(ctx context.Context, actor string, st *sql.Crea
 		if err := s.jobs.Create(ctx, actor, name, src, made.begin); err != nil {
 			return Outcome{}, err
 		}
-		return Outcome{Kind: sql.KindJob, Name: name, Done: "created", Note: "it is starting"}, nil
+		return Outcome{Kind: sql.KindJob, Name: name, Done: "created", Note: "it is starting", Prepares: prepares}, nil
 	}
 }
 
@@ -457,6 +467,13 @@ func (s *Definitions) checkJob(ctx context.Context, p *plan.Plan, coming map[str
 	o := s.Opener()
 	o.Coming = coming
 	return o.Check(ctx, p)
+}
+
+// prepares says what a job would have made or changed outside.
+func (s *Definitions) prepares(ctx context.Context, p *plan.Plan, coming map[string]bool) ([]string, error) {
+	o := s.Opener()
+	o.Coming = coming
+	return o.Prepares(ctx, p)
 }
 
 // placeOf finds where a job names the sink that does not fit.

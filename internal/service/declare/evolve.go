@@ -18,6 +18,8 @@ import (
 type JobChange struct {
 	Job     string        `json:"job"`
 	Changes []plan.Change `json:"changes" doc:"what its steps, streams and sinks take over"`
+
+	Prepares []string `json:"prepares,omitempty" doc:"what its sinks have made or changed at their places: tables, columns, schemas"`
 }
 
 // evolution is a stream or table that is to take the place of one that is used, with the jobs that go along.
@@ -31,13 +33,14 @@ type evolution struct {
 type evolving struct {
 	*jobs.Job
 	from, to *plan.Plan
+	prepares []string
 }
 
 // changes says what becomes of the jobs.
 func (e *evolution) changes() []JobChange {
 	out := []JobChange{}
 	for _, j := range e.jobs {
-		out = append(out, JobChange{j.Name, j.to.Changes(j.from)})
+		out = append(out, JobChange{j.Name, j.to.Changes(j.from), j.prepares})
 	}
 	return out
 }
@@ -124,11 +127,15 @@ func (s *Definitions) evolution(ctx context.Context, was, next *plan.Catalog, ki
 		if err == nil && outside {
 			err = s.checkJob(ctx, to, nil)
 		}
+		var prepares []string
+		if err == nil && outside {
+			prepares, err = s.prepares(ctx, to, nil)
+		}
 		if err != nil {
 			reasons = append(reasons, fmt.Sprintf("the job %s could not go on: %s", j.Name, firstLine(err)))
 			continue
 		}
-		e.jobs = append(e.jobs, evolving{j, from, to})
+		e.jobs = append(e.jobs, evolving{j, from, to, prepares})
 	}
 	if len(reasons) > 0 {
 		why := strings.Join(reasons, "; ")

@@ -74,7 +74,7 @@ func (a *AMQP) start(t testing.TB) {
 	if err := a.cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	for deadline := time.Now().Add(patience); ; time.Sleep(50 * time.Millisecond) {
+	for deadline := time.Now().Add(Patience); ; time.Sleep(50 * time.Millisecond) {
 		c, err := net.Dial("tcp", a.Addr)
 		if err == nil {
 			c.Close()

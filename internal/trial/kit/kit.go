@@ -170,14 +170,19 @@ func (j *Job) Ended() (error, bool) {
 	}
 }
 
-// patience is how long it is waited for what is bound to come.
-const patience = 5 * time.Minute
+// Patience is how long it is waited for what is bound to come: $PATIENCE, or five minutes, which are seconds on a machine that is not busy.
+var Patience = func() time.Duration {
+	if d, err := time.ParseDuration(os.Getenv("PATIENCE")); err == nil {
+		return d
+	}
+	return 5 * time.Minute
+}()
 
 // Until waits until something is so. Looking takes a part of the time alone, so that tests beside each other leave it to the jobs.
 func (j *Job) Until(t testing.TB, what string, so func() bool) {
 	t.Helper()
 	looked := time.Now()
-	for deadline := looked.Add(patience); !so(); looked = time.Now() {
+	for deadline := looked.Add(Patience); !so(); looked = time.Now() {
 		time.Sleep(max(10*time.Millisecond, 3*time.Since(looked)))
 		if time.Now().After(deadline) {
 			st, _ := j.Status()
