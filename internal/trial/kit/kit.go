@@ -170,6 +170,9 @@ func (j *Job) Ended() (error, bool) {
 	}
 }
 
+// Brief says that tests are to try less of the same: under the race detector, which makes them ten times slower ($BRIEF).
+var Brief = os.Getenv("BRIEF") != ""
+
 // Patience is how long it is waited for what is bound to come: $PATIENCE, or five minutes, which are seconds on a machine that is not busy.
 var Patience = func() time.Duration {
 	if d, err := time.ParseDuration(os.Getenv("PATIENCE")); err == nil {

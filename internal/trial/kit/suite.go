@@ -103,7 +103,10 @@ func (p *Place) settle(t testing.TB, j *Job, many int) {
 }
 
 func (p *Place) once(t *testing.T, j *Job) {
-	const total, kills, cuts = 3000, 20, 10
+	total, kills, cuts := 3000, 20, 10
+	if Brief {
+		total, kills, cuts = 600, 5, 3
+	}
 	r := rand.New(rand.NewPCG(5, 6))
 	var mu sync.Mutex
 	n := 0
