@@ -85,8 +85,14 @@ type process struct {
 // start runs the program and waits for the address in its output.
 func start(t testing.TB, args ...string) *process {
 	t.Helper()
+	return startIn(t, "", args...)
+}
+
+// startIn is start in a directory.
+func startIn(t testing.TB, dir string, args ...string) *process {
+	t.Helper()
 	p := &process{t: t, cmd: exec.Command(binary, args...), out: &output{more: make(chan struct{}, 1)}, err: &output{more: make(chan struct{}, 1)}, done: make(chan error, 1)}
-	p.cmd.Stdout, p.cmd.Stderr = p.out, p.err
+	p.cmd.Dir, p.cmd.Stdout, p.cmd.Stderr = dir, p.out, p.err
 	if err := p.cmd.Start(); err != nil {
 		t.Fatal(err)
 	}

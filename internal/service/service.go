@@ -105,7 +105,7 @@ func (s *Service) open(ctx context.Context, c Config) (err error) {
 			return err
 		}
 		dsn = s.server.DSN("fiume")
-		b.Databases.Private = s.server.Addr
+		b.Databases.Private, b.Databases.PrivateUser, b.Databases.PrivatePassword = s.server.Addr, s.server.User, s.server.Password
 	}
 	if s.store, err = catalog.Open(context.WithoutCancel(ctx), dsn); err != nil {
 		return err

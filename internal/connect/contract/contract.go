@@ -52,6 +52,8 @@ type Secrets struct {
 	// Secret gives a secret to authenticate with at an address, user@host:port, or says why it is not for that one.
 	Secret  func(name, address string) (string, error)
 	Private string // host:port of the service's own database server, which addresses call "private"
+	// PrivateUser may read the log of that server, which has the changes of all databases: those who own one may not.
+	PrivateUser, PrivatePassword string
 }
 
 // FS gives the disk.

@@ -25,7 +25,11 @@ func Address(address string) error {
 }
 
 // Server is where an endpoint is, and who asks.
-type Server struct{ User, Password, Host, Database, tls string }
+type Server struct {
+	User, Password, Host, Database, tls string
+
+	LogUser, LogPassword string // who reads the server's log: of the service's own server the service itself
+}
 
 // tlsModes are what an address may ask for, by what the driver calls them.
 var tlsModes = map[string]string{"none": "false", "required": "skip-verify", "verified": "true"}
@@ -67,6 +71,10 @@ func Of(e *plan.Endpoint, access contract.Secrets) (s Server, err error) {
 		if s.Password, err = access.Secret(e.Secret, s.User+"@"+named); err != nil {
 			return s, fmt.Errorf("endpoint %s: %w", e.Name, err)
 		}
+	}
+	s.LogUser, s.LogPassword = s.User, s.Password
+	if named == "private" && access.PrivateUser != "" {
+		s.LogUser, s.LogPassword = access.PrivateUser, access.PrivatePassword
 	}
 	if s.tls == "" {
 		s.tls = "preferred"

@@ -94,7 +94,26 @@ func (b *binlog) checkLog(ctx context.Context) error {
 			return fmt.Errorf("the server tells no changes: %s is %s; start it with --log-bin --binlog-format=ROW --binlog-row-image=FULL --binlog-row-metadata=FULL --server-id=1", name, got)
 		}
 	}
-	return nil
+	if b.server.LogUser != b.server.User {
+		return nil // the service reads the log of its own server
+	}
+	grants, err := b.db.QueryContext(ctx, "SHOW GRANTS")
+	if err != nil {
+		return err
+	}
+	defer grants.Close()
+	may := false
+	for grants.Next() {
+		var grant string
+		if err := grants.Scan(&grant); err != nil {
+			return err
+		}
+		may = may || strings.Contains(grant, "REPLICATION SLAVE") || strings.Contains(grant, "ALL PRIVILEGES ON *.*") || !strings.Contains(grant, " ON ") // what a role may is not told
+	}
+	if err := grants.Err(); err != nil || may {
+		return err
+	}
+	return fmt.Errorf("the user %s may not read the server's log, which has the changes: GRANT REPLICATION SLAVE ON *.* TO %s", b.server.User, b.server.User)
 }
 
 // Snapshot implements dbtable.Log.

@@ -65,7 +65,7 @@ func (r *logReader) read(ctx context.Context) error {
 	}
 	r.set = set.(*mysql.MariadbGTIDSet)
 	s := replication.NewBinlogSyncer(replication.BinlogSyncerConfig{
-		ServerID: 1<<20 + rand.Uint32N(1<<30), Flavor: mysql.MariaDBFlavor, Host: host, Port: uint16(n), User: srv.User, Password: srv.Password,
+		ServerID: 1<<20 + rand.Uint32N(1<<30), Flavor: mysql.MariaDBFlavor, Host: host, Port: uint16(n), User: srv.LogUser, Password: srv.LogPassword,
 		Charset: "utf8mb4", TimestampStringLocation: time.UTC, HeartbeatPeriod: 5 * time.Second, ReadTimeout: 20 * time.Second, DisableRetrySync: true,
 		Logger: slog.New(slog.DiscardHandler),
 	})
