@@ -41,6 +41,8 @@ func RaceOver(address string) (sql string, topics map[string]int32) {
 	}
 	sql = madeTopic.ReplaceAllString(RaceSQL, "")
 	sql = usedTopic.ReplaceAllString(sql, "$1 BROKER $2 VIA brokers")
+	delete(topics, StatesTopic) // mats tell the service itself
+	sql = "CREATE TOPIC IF NOT EXISTS '" + StatesTopic + "' (PARTITIONS 1);\n" + strings.Replace(sql, "BROKER '"+StatesTopic+"' VIA brokers", "TOPIC '"+StatesTopic+"'", 1)
 	return strings.Replace(sql, "DECLARE ENDPOINT race_db", "DECLARE ENDPOINT brokers BROKER '"+address+"';\n\nDECLARE ENDPOINT race_db", 1), topics
 }
 
@@ -92,6 +94,29 @@ var Topics = []struct {
 	Name       string
 	Partitions int
 }{{"mat-reads", 4}, {"medical-calls", 1}, {"wave-starts", 1}, {"entrants", 2}, {"radio", 1}}
+
+// StatesTopic is the topic to which mats tell over MQTT how they are.
+const StatesTopic = "mat-states"
+
+// State is what a mat tells of itself at a time of the race.
+type State struct {
+	At      time.Time `json:"at"`
+	Battery float64   `json:"battery"` // 1: full
+	Celsius float64   `json:"celsius"`
+	Waiting int       `json:"waiting"` // reads that it has not sent yet
+}
+
+// States are those of all mats, by their names: as warm as the day is, and warmer where many run over them.
+func (d Day) States(at time.Time) map[string]State {
+	out := map[string]State{}
+	since := at.Sub(time.Date(at.Year(), at.Month(), at.Day(), 0, 0, 0, 0, time.UTC)).Hours()
+	for i, m := range Mats {
+		r := rand.New(rand.NewPCG(d.Seed+uint64(i), uint64(at.Unix())))
+		warm := 14 + 9*math.Sin((since-7)/24*2*math.Pi) + float64(m.Capacity)/20 + r.Float64()
+		out[m.Name] = State{at, math.Round(1000*max(0.05, 1-since/30-0.01*float64(i))) / 1000, math.Round(10*warm) / 10, r.IntN(1 + m.Capacity/10)}
+	}
+	return out
+}
 
 // Message is one message of the day.
 type Message struct {

@@ -13,11 +13,15 @@ CREATE TOPIC IF NOT EXISTS 'located-calls' (PARTITIONS 1);
 CREATE TOPIC IF NOT EXISTS 'mat-sessions' (PARTITIONS 1);
 CREATE TOPIC IF NOT EXISTS 'late-reads' (PARTITIONS 1);
 CREATE TOPIC IF NOT EXISTS 'bad-reads' (PARTITIONS 1);
+CREATE TOPIC IF NOT EXISTS 'mat-states' (PARTITIONS 1);
 
 DECLARE ENDPOINT race_db MARIADB 'race@private/race' SECRET 'race_db';
 
 -- Open tables that any program can read, while the race goes on and after it.
 DECLARE ENDPOINT lake LAKE :lake;
+
+-- The medical desk's own system, which gets each call as a request.
+DECLARE ENDPOINT medical_desk WEB :desk (AT ONCE 4);
 
 DECLARE STREAM reads (
   chip     VARCHAR   NOT NULL,
@@ -46,6 +50,26 @@ DECLARE STREAM calls (
 )
 EVENT TIME called_at DELAY 20 SECONDS IDLE AFTER 2 SECONDS
 FROM TOPIC 'medical-calls' (FORMAT json);
+
+-- Mats tell over MQTT how they are, each at an address of its own.
+DECLARE STREAM mat_states (
+  mat     VARCHAR   AS (SPLIT(_key, '/')[2]),
+  "at"    TIMESTAMP,
+  battery DOUBLE,
+  celsius DOUBLE,
+  waiting INT
+)
+EVENT TIME "at" DELAY 5 SECONDS
+FROM TOPIC 'mat-states' (FORMAT json);
+
+-- What the medical desk's system has taken, as it says itself.
+DECLARE STREAM desk_calls (
+  n    BIGINT,
+  "at" TIMESTAMP,
+  path VARCHAR,
+  body VARCHAR
+)
+FROM WEB '/taken' VIA medical_desk (ROWS AT 'newest', NEW BY n, LOOK EVERY 1 SECOND);
 
 -- Registrations change until the last minute: a message replaces the entrant of its chip, an empty one deletes it.
 DECLARE TABLE entrants (
@@ -107,6 +131,7 @@ DECLARE SINK split_lake
 
 DECLARE SINK missing_topic TO TOPIC 'missing-runners' (FORMAT json);
 DECLARE SINK call_topic TO TOPIC 'located-calls' (FORMAT json);
+DECLARE SINK call_desk TO WEB '/calls/{call_id}' VIA medical_desk (METHOD put, KEY (chip));
 DECLARE SINK mat_sessions TO TOPIC 'mat-sessions' (FORMAT json);
 DECLARE SINK word_table TO MARIADB 'radio_words' VIA race_db (KEY (word, opened));
 DECLARE SINK edition_table TO MARIADB 'editions' VIA race_db (KEY (edition));
@@ -210,7 +235,7 @@ CREATE JOB call_places
     FROM calls c
       LEFT JOIN LAST OF passed r ON r.chip = c.chip AND r.read_at WITHIN 2 HOURS BEFORE c.called_at
   )
-  ROUTE located TO call_topic
+  ROUTE located TO call_topic, call_desk
   SET (CHECKPOINT EVERY 2 SECONDS);
 
 -- When each mat was read without a break: a gap of ninety seconds is worth a look.
@@ -370,4 +395,23 @@ CREATE BOARD machines (TITLE 'Readers and links', SINCE 2 HOURS)
     SELECT device.serial AS reader, MAX(mat) AS mat, 100 - 100.0 * MIN(device.battery) AS missing
     FROM reads
     GROUP BY device.serial FORGET AFTER 365 DAYS
+  )
+  PANEL 'How warm the mats are' SERIES (
+    WIDE 12,
+    HIGH 3,
+    LABEL mat,
+    VALUE celsius,
+    UNIT '°C',
+    ABOVE 40
+  ) AS (
+    SELECT mat, w.opens AS opened, MAX(celsius) AS celsius
+    FROM mat_states
+    WHERE :mat IS NULL OR mat = :mat
+    GROUP BY mat, w
+    WINDOW w AS (TUMBLING 5 MINUTES)
+  );
+
+CREATE BOARD medical (TITLE 'Medical desk', SINCE 2 HOURS)
+  PANEL 'What the desk has taken' TABLE (WIDE 12, HIGH 4, TOP 10) AS (
+    SELECT "at", path, body FROM desk_calls
   );

@@ -39,6 +39,9 @@ the mats' raw messages into topics, and the jobs of the timing desk turn them in
 reads, crowd counts and warnings, splits with the runners' names, missing runners and the
 places of medical calls: topics, files and tables of MariaDB.
 
+Mats tell over MQTT how they are, and calls go to a web service, which stands in for the
+system of the medical desk.
+
 With --broker the messages go to external brokers, and the jobs read and write there.
 
 It runs until Ctrl-C, or for the time of --for, and then prints what arrived where.
@@ -79,6 +82,7 @@ type demoRun struct {
 	outside     string // address of brokers
 
 	brokers  *kgo.Client
+	world    *demoWorld
 	server   *server
 	client   *client.Client
 	archive  string
@@ -96,7 +100,7 @@ func (d *demoRun) run(ctx context.Context) error {
 			}
 		}
 	}
-	d.server = &server{app: d.app, listen: d.listen, config: service.Config{Dir: d.dir, Files: []string{d.dir}, Log: slog.New(slog.NewTextHandler(d.err, &slog.HandlerOptions{Level: slog.LevelError}))}}
+	d.server = &server{app: d.app, listen: d.listen, mqtt: "127.0.0.1:0", config: service.Config{Dir: d.dir, Files: []string{d.dir}, Log: slog.New(slog.NewTextHandler(d.err, &slog.HandlerOptions{Level: slog.LevelError}))}}
 	began := time.Now()
 	if err := d.server.open(ctx); err != nil {
 		return err
@@ -114,12 +118,18 @@ func (d *demoRun) play(ctx context.Context, began time.Time) error {
 		if d.brokers != nil {
 			d.brokers.Close()
 		}
+		d.world.close()
 	}()
+	var err error
+	if d.world, err = d.openWorld(); err != nil {
+		return err
+	}
 	if err := d.prepare(ctx); err != nil {
 		return err
 	}
 	fmt.Fprintf(d.out, "The Three Bridges Marathon of Pontelago: %s runners, the day %g times faster than real.\n", number(int64(d.runners)), d.speed)
 	fmt.Fprintf(d.out, "Ready after %.1f s. Watch it at http://%s, or in another terminal:\n", time.Since(began).Seconds(), d.server.addr)
+	fmt.Fprintf(d.out, "The medical desk's system stands in at http://%s, mats tell of themselves over MQTT at %s.\n", d.world.address, d.server.devices.Addr())
 	fmt.Fprintf(d.out, "  fiume --server http://%s job list\n  fiume --server http://%s query \"SELECT chip, mat, rssi FROM reads LIMIT 10\"\n\n", d.server.addr, d.server.addr)
 	run := ctx
 	if d.length > 0 {
@@ -127,7 +137,7 @@ func (d *demoRun) play(ctx context.Context, began time.Time) error {
 		run, cancel = context.WithTimeout(ctx, d.length)
 		defer cancel()
 	}
-	err := d.race(run)
+	err = d.race(run)
 	if run.Err() != nil {
 		err = nil
 	}
@@ -196,7 +206,7 @@ func (d *demoRun) prepare(ctx context.Context) error {
 		}
 	}
 	_, err = d.client.Apply(ctx, api.ScriptRequest{SQL: text, File: "race.sql", Params: map[string]string{"archive": d.archive, "editions": filepath.Join(d.editions, "*.csv"),
-		"older_editions": filepath.Join(d.editions, "*.parquet"), "lake": d.lake}})
+		"older_editions": filepath.Join(d.editions, "*.parquet"), "lake": d.lake, "desk": "http://" + d.world.address}})
 	if err == nil {
 		return nil
 	}
@@ -290,6 +300,7 @@ func (d *demoRun) race(ctx context.Context) error {
 				return err
 			}
 			ms = ms[n:]
+			d.world.tell(demo.Day{Seed: d.seed}, now)
 			d.show(ctx, now)
 			select {
 			case <-ctx.Done():

@@ -30,6 +30,7 @@ type Service struct {
 	busy    time.Time
 	taken   []Request
 	total   int64
+	newest  int64 // N of the last one
 	keys    map[string]bool
 	repeats int64
 	asked   int64
@@ -41,6 +42,7 @@ type Service struct {
 
 // Request is one that was taken.
 type Request struct {
+	N      int64       `json:"n"` // ascends, also when the stand-in begins anew: microseconds since 1970
 	At     time.Time   `json:"at"`
 	Method string      `json:"method"`
 	Path   string      `json:"path"`
@@ -166,6 +168,8 @@ func (s *Service) take(q Request) {
 		s.keys[q.Key] = true
 	}
 	s.total++
+	q.N = max(time.Now().UnixMicro(), s.newest+1)
+	s.newest = q.N
 	if s.Took != nil {
 		s.Took(q)
 	}
