@@ -29,6 +29,9 @@ var (
 	usedTopic = regexp.MustCompile(`(FROM|TO) TOPIC ('[^']+')`)
 )
 
+// Desk is where the system of the medical desk is in RaceSQL.
+const Desk = "127.0.0.1:7272"
+
 // RaceOver is RaceSQL with its topics in brokers at an address, and the topics that they need, with their numbers of partitions.
 func RaceOver(address string) (sql string, topics map[string]int32) {
 	topics = map[string]int32{}

@@ -39,7 +39,7 @@ func TestUnknownPaths(t *testing.T) {
 		}
 		return resp.StatusCode, string(b)
 	}
-	for _, path := range []string{"/metrics", "/healthz", "/health", "/ready", "/jobs.php", "/..%2f..%2fetc%2fpasswd", "/api/nothing"} {
+	for _, path := range []string{"/healthz", "/health", "/metrics.php", "/jobs.php", "/..%2f..%2fetc%2fpasswd", "/api/nothing"} {
 		if code, body := get(path, "*/*"); code != 404 || !strings.Contains(body, "openapi.json") {
 			t.Errorf("%s: %d %s", path, code, body)
 		}

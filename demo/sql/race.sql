@@ -21,7 +21,7 @@ DECLARE ENDPOINT race_db MARIADB 'race@private/race' SECRET 'race_db';
 DECLARE ENDPOINT lake LAKE :lake;
 
 -- The medical desk's own system, which gets each call as a request.
-DECLARE ENDPOINT medical_desk WEB :desk (AT ONCE 4);
+DECLARE ENDPOINT medical_desk WEB 'http://127.0.0.1:7272' (AT ONCE 4);
 
 DECLARE STREAM reads (
   chip     VARCHAR   NOT NULL,

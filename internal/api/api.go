@@ -142,7 +142,9 @@ func New(ctx context.Context, s *service.Service, console fs.FS, log *slog.Logge
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
 	r.UseRawPath, r.UnescapePathValues = true, true // a name may have a slash, written as %2F
-	r.Use(recovery(log), told(log), guard, door(s))
+	m := newMonitor(s, log)
+	r.Use(m.count, recovery(log), told(log), guard, door(s))
+	m.routes(r)
 	config := huma.DefaultConfig("Fiume", service.Version)
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/openapi", "", ""
 	config.CreateHooks = nil
@@ -154,12 +156,16 @@ func New(ctx context.Context, s *service.Service, console fs.FS, log *slog.Logge
 	return r
 }
 
-// told logs requests, for who asks for more in the log.
+// told logs requests: those that may change something, and, for who asks for more in the log, all.
 func told(log *slog.Logger) gin.HandlerFunc {
 	return func(c *gin.Context) {
 		began := time.Now()
 		c.Next()
-		log.Debug("request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "ms", time.Since(began).Milliseconds())
+		level := slog.LevelInfo
+		if m := c.Request.Method; m == http.MethodGet || m == http.MethodHead {
+			level = slog.LevelDebug
+		}
+		log.Log(c.Request.Context(), level, "request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "ms", time.Since(began).Milliseconds())
 	}
 }
 

@@ -19,7 +19,7 @@ func (a *app) applyCommand() *cobra.Command {
 a whole first: where a statement has errors, nothing of the file is done. Where the
 service's database fails in between, what was done is printed and stays. Applying a
 file again changes nothing.`,
-		Example: `  fiume apply demo/sql/race.sql --set archive=archive/reads --set editions='editions/*.csv' --set older_editions='editions/*.parquet' --set lake=lake --set desk=http://127.0.0.1:8090
+		Example: `  fiume apply demo/sql/race.sql --set archive=archive/reads --set editions='editions/*.csv' --set older_editions='editions/*.parquet' --set lake=lake
   fiume apply --dry-run jobs.sql      # what would a new version of a job take over?
   echo 'SHOW JOBS;' | fiume apply -`,
 		Args: atLeast(1, 0, "files of SQL"),

@@ -179,6 +179,7 @@ func (d *demoRun) prepare(ctx context.Context) error {
 			return err
 		}
 	}
+	text = strings.Replace(text, demo.Desk, d.world.address, 1)
 	have := map[string]bool{}
 	topics, err := d.client.Topics(ctx)
 	if err != nil {
@@ -206,7 +207,7 @@ func (d *demoRun) prepare(ctx context.Context) error {
 		}
 	}
 	_, err = d.client.Apply(ctx, api.ScriptRequest{SQL: text, File: "race.sql", Params: map[string]string{"archive": d.archive, "editions": filepath.Join(d.editions, "*.csv"),
-		"older_editions": filepath.Join(d.editions, "*.parquet"), "lake": d.lake, "desk": "http://" + d.world.address}})
+		"older_editions": filepath.Join(d.editions, "*.parquet"), "lake": d.lake}})
 	if err == nil {
 		return nil
 	}

@@ -32,9 +32,18 @@ const tellEvery = 2 * time.Second
 func (d *demoRun) openWorld() (*demoWorld, error) {
 	w := &demoWorld{devices: d.server.devices.Addr()}
 	kept := filepath.Join(d.dir, "medical-desk")
-	before, _ := os.ReadFile(kept)
-	l, err := net.Listen("tcp", strings.TrimSpace(string(before)))
-	if len(before) == 0 || err != nil {
+	at := ""
+	if b, err := os.ReadFile(kept); err == nil {
+		at = strings.TrimSpace(string(b))
+	} else if d.listen == defaultListen {
+		at = demo.Desk
+	}
+	var l net.Listener
+	var err error
+	if at != "" {
+		l, err = net.Listen("tcp", at)
+	}
+	if at == "" || err != nil { // nobody has said where, or somebody else is there
 		if l, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
 			return nil, err
 		}

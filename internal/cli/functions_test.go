@@ -43,7 +43,7 @@ func TestManual(t *testing.T) {
 		t.Fatal(err)
 	}
 	cat := plan.NewCatalog(connect.Places())
-	if _, err := check(cat, "race.sql", string(race), map[string]string{"archive": "archive", "editions": "editions/*.csv", "older_editions": "editions/*.parquet", "lake": "lake", "desk": "http://127.0.0.1:8090"}); err != nil {
+	if _, err := check(cat, "race.sql", string(race), map[string]string{"archive": "archive", "editions": "editions/*.csv", "older_editions": "editions/*.parquet", "lake": "lake"}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := check(cat, "README.md", blocks.FindStringSubmatch(string(b))[1], nil); err != nil {

@@ -109,7 +109,7 @@ Exit codes: 0 done, 1 failed, 2 wrong arguments, 3 errors in the SQL, 4 not foun
 		return fail(exitUsage, "%w\nSee '%s --help'.", err, c.CommandPath())
 	})
 	root.PersistentFlags().StringVar(&a.server, "server", "", "address of the service (default $FIUME_SERVER or http://127.0.0.1:7171)")
-	root.AddCommand(a.serveCommand(), a.registryCommand(), a.objectsCommand(), a.webserviceCommand(), a.searchstoreCommand(), a.demoCommand(), a.runCommand(), a.checkCommand(), a.fmtCommand(), a.explainCommand(), a.functionsCommand(), a.testCommand(), a.benchCommand(), a.applyCommand(), a.queryCommand(), a.shellCommand(), a.tryCommand(), a.sampleCommand(), a.proposeCommand(), a.driftCommand(), a.connectionsCommand(), a.lookCommand(), a.rowsCommand(), a.boardCommand(), a.watchCommand(),
+	root.AddCommand(a.serveCommand(), a.configCommand(), a.registryCommand(), a.objectsCommand(), a.webserviceCommand(), a.searchstoreCommand(), a.demoCommand(), a.runCommand(), a.checkCommand(), a.fmtCommand(), a.explainCommand(), a.functionsCommand(), a.testCommand(), a.benchCommand(), a.applyCommand(), a.queryCommand(), a.shellCommand(), a.tryCommand(), a.sampleCommand(), a.proposeCommand(), a.driftCommand(), a.connectionsCommand(), a.lookCommand(), a.rowsCommand(), a.boardCommand(), a.watchCommand(),
 		a.jobCommand(), a.topicCommand(), a.latenessCommand(), a.secretCommand(), a.databaseCommand(), a.activityCommand(), a.versionCommand())
 	root.CompletionOptions.HiddenDefaultCmd = true
 	groups(root)

@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -27,7 +28,7 @@ const defaultListen = "127.0.0.1:7171"
 func (a *app) serveCommand() *cobra.Command {
 	var dir, listen, dsn string
 	var memory int
-	var verbose bool
+	var level, form, config string
 	var files []string
 	var noJobs bool
 	var dsnFile string
@@ -47,9 +48,17 @@ checkpoint and goes on from it at the next start.`,
 		Example: `  fiume serve
   fiume serve --dir /var/lib/fiume --listen 127.0.0.1:8000
   fiume serve --brokers-listen 127.0.0.1:9092 --mqtt-listen 127.0.0.1:1883
+  fiume serve --config /etc/fiume/fiume.yaml --log-format json
   fiume serve --dsn 'fiume:password@tcp(127.0.0.1:3306)/fiume'`,
 		Args: arity(0, "no arguments"),
 		RunE: func(c *cobra.Command, args []string) error {
+			if _, err := settle(c.Flags(), config); err != nil {
+				return err
+			}
+			log, err := logTo(a.err, level, form)
+			if err != nil {
+				return err
+			}
 			if memory < 1 || queries < 1 {
 				return fail(exitUsage, "--job-memory and --query-memory take a number of megabytes from 1 up, found %d", min(memory, queries))
 			}
@@ -60,15 +69,7 @@ checkpoint and goes on from it at the next start.`,
 				}
 				dsn = strings.TrimSpace(string(b))
 			}
-			if dsn == "" {
-				dsn = os.Getenv("FIUME_DSN")
-			}
-			level := slog.LevelInfo
-			if verbose {
-				level = slog.LevelDebug
-			}
-			s := &server{app: a, listen: listen, brokers: brokers, mqtt: devices, noJobs: noJobs, config: service.Config{Dir: dir, DSN: dsn, Memory: int64(memory) << 20, QueryMemory: int64(queries) << 20, Files: files,
-				Log: slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))}}
+			s := &server{app: a, listen: listen, brokers: brokers, mqtt: devices, noJobs: noJobs, config: service.Config{Dir: dir, DSN: dsn, Memory: int64(memory) << 20, QueryMemory: int64(queries) << 20, Files: files, Log: log}}
 			if err := s.open(c.Context()); err != nil {
 				return err
 			}
@@ -89,13 +90,31 @@ checkpoint and goes on from it at the next start.`,
 	c.Flags().StringVar(&brokers, "brokers-listen", "", "loopback address at which ordinary clients of brokers write and read the topics, such as 127.0.0.1:9092 (default: none)")
 	c.Flags().StringVar(&devices, "mqtt-listen", "", "loopback address at which devices publish into the topics over MQTT, such as 127.0.0.1:1883: what is sent to mats/PL-1/state goes to the topic mats (default: none)")
 	c.Flags().StringVar(&dsn, "dsn", "", "database for the service's records (default: a private server)")
-	c.Flags().StringVar(&dsnFile, "dsn-file", "", "file with the database's address: unlike the one of --dsn it cannot be seen in the list of processes. FIUME_DSN in the environment does the same")
+	c.Flags().StringVar(&dsnFile, "dsn-file", "", "file with the database's address: unlike the one of --dsn it cannot be seen in the list of processes. FIUME_DSN in the environment cannot either")
 	c.Flags().IntVar(&queries, "query-memory", 1024, "megabytes that live queries, tries and other questions may hold together")
 	c.Flags().IntVar(&memory, "job-memory", 1024, "megabytes of state that a job holds in memory, unless it says so itself; more of it waits on disk")
 	c.Flags().StringArrayVar(&files, "files", nil, "directory below which FILES may be read and written; may be given several times, and relative addresses begin in the first (default: files in the data directory)")
 	c.Flags().BoolVar(&noJobs, "no-jobs", false, "start no jobs; those that should run can be looked at, changed, started or dropped one by one")
-	c.Flags().BoolVar(&verbose, "verbose", false, "log more")
+	c.Flags().StringVar(&level, "log-level", "info", "what is logged: debug, which has all requests, info, warn or error")
+	c.Flags().StringVar(&form, "log-format", "text", "how: text, or json, an object in a line")
+	c.Flags().StringVar(&config, "config", os.Getenv("FIUME_CONFIG"), "file of settings, see fiume config (default $FIUME_CONFIG, or none)")
 	return c
+}
+
+// logTo makes the log of a level and a form.
+func logTo(w io.Writer, level, form string) (*slog.Logger, error) {
+	var least slog.Level
+	if !slices.Contains([]string{"debug", "info", "warn", "error"}, level) || least.UnmarshalText([]byte(level)) != nil {
+		return nil, fail(exitUsage, "--log-level takes one of debug, info, warn, error, found %q", level)
+	}
+	o := &slog.HandlerOptions{Level: least}
+	switch form {
+	case "text":
+		return slog.New(slog.NewTextHandler(w, o)), nil
+	case "json":
+		return slog.New(slog.NewJSONHandler(w, o)), nil
+	}
+	return nil, fail(exitUsage, "--log-format takes one of text, json, found %q", form)
 }
 
 // server is a running service with its listener.

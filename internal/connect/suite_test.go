@@ -362,6 +362,7 @@ func brokerPlace(t *testing.T) *kit.Place {
 	}
 	t.Cleanup(c.Close)
 	var away atomic.Bool
+	var there sync.Mutex // held while the brokers are away, and while they are written to
 	c.Control(func(kmsg.Request) (kmsg.Response, error, bool) {
 		c.KeepControl()
 		return nil, errors.New("away"), away.Load()
@@ -375,6 +376,8 @@ func brokerPlace(t *testing.T) *kit.Place {
 	return &kit.Place{
 		Source: "DECLARE ENDPOINT b BROKER '" + strings.Join(c.ListenAddrs(), ",") + "'; DECLARE STREAM s (n BIGINT, says VARCHAR) FROM BROKER 'in' VIA b;", Sink: "DECLARE SINK kept TO BROKER 'out' VIA b;",
 		Write: func(t testing.TB, messages []string) {
+			there.Lock()
+			defer there.Unlock()
 			var recs []*kgo.Record
 			for _, m := range messages {
 				recs = append(recs, &kgo.Record{Topic: "in", Value: []byte(m)})
@@ -384,13 +387,24 @@ func brokerPlace(t *testing.T) *kit.Place {
 			}
 		},
 		Grow: func(t testing.TB) {
+			there.Lock()
+			defer there.Unlock()
 			parts++
 			if _, err := kadm.NewClient(cl).UpdatePartitions(context.Background(), parts, "in"); err != nil {
 				t.Error(err)
 			}
 		},
-		Away: func(_ testing.TB, gone bool) { away.Store(gone) },
+		Away: func(_ testing.TB, gone bool) {
+			if gone {
+				there.Lock()
+			}
+			if away.Swap(gone) && !gone {
+				there.Unlock()
+			}
+		},
 		Read: func(t testing.TB) (rows []string) {
+			there.Lock()
+			defer there.Unlock()
 			for _, r := range kit.Committed(t, c.ListenAddrs(), "out") {
 				rows = append(rows, string(r.Value))
 			}

@@ -7,11 +7,13 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
+	"fmt"
 	"log/slog"
 	"os"
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"fiume/internal/catalog"
@@ -59,6 +61,7 @@ type Service struct {
 	store  *catalog.Store
 	server *catalog.Server // nil with a DSN of one's own
 	opened time.Time
+	ending atomic.Bool
 
 	background context.CancelFunc // ends what looks at jobs and topics now and then
 	idle       sync.WaitGroup
@@ -158,6 +161,7 @@ func (s *Service) Resume() { s.Jobs.Resume() }
 
 // Close stops all jobs, each after a last checkpoint, then closes topics and database.
 func (s *Service) Close() error {
+	s.ending.Store(true)
 	if s.background != nil {
 		s.background()
 		s.idle.Wait()
@@ -216,6 +220,42 @@ func (s *Service) Health(ctx context.Context) Health {
 		}
 	}
 	return h
+}
+
+// Vitals say whether the service lives.
+type Vitals struct {
+	Uptime   time.Duration
+	Database error // why the catalog's database does not answer; nil: it does
+	Free     int64 // bytes on the disk of the service's directory; -1: not known
+}
+
+// Vitals measures them.
+func (s *Service) Vitals(ctx context.Context) Vitals {
+	v := Vitals{Uptime: time.Since(s.opened), Database: s.store.Ping(ctx), Free: -1}
+	if free, err := disk.Free(s.base.Dir); err == nil {
+		v.Free = free
+	}
+	return v
+}
+
+// leastFree is how much of the disk must be free: below it checkpoints and topics may fail at any moment.
+const leastFree = 64 << 20
+
+// Unready says why the service cannot do its work just now; nothing where it can.
+func (s *Service) Unready(ctx context.Context) (reasons []string) {
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	v := s.Vitals(ctx)
+	if s.ending.Load() {
+		reasons = append(reasons, "the service is ending")
+	}
+	if v.Database != nil {
+		reasons = append(reasons, "the catalog's database does not answer: "+v.Database.Error())
+	}
+	if v.Free >= 0 && v.Free < leastFree {
+		reasons = append(reasons, fmt.Sprintf("only %d MB are free on the disk of the service's directory", v.Free>>20))
+	}
+	return reasons
 }
 
 // Activity gives entries of the activity log, the newest first: those before an entry, 0 for all, and about an object,

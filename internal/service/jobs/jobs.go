@@ -325,7 +325,11 @@ func (s *Jobs) PlanOf(src string) (*plan.Plan, error) { return PlanIn(s.Current(
 
 // Info says what the job does now.
 func (j *Job) Info() JobInfo {
-	st, _, _ := j.Status()
+	return j.info(j.ledger())
+}
+
+// info is Info with a ledger that was asked for already.
+func (j *Job) info(st flow.Status) JobInfo {
 	recent, newest := j.recent()
 	j.mu.Lock()
 	defer j.mu.Unlock()
@@ -365,6 +369,20 @@ func (j *Job) Info() JobInfo {
 
 // lengthText is a length of time in words, to the second.
 func lengthText(micros int64) string { return sql.DurationText(micros / types.Second * types.Second) }
+
+// ledger gives the status of the run, or of the last one.
+func (j *Job) ledger() flow.Status {
+	j.mu.Lock()
+	run, last := j.run, j.last
+	j.mu.Unlock()
+	switch {
+	case run != nil:
+		return run.Status()
+	case last != nil:
+		return *last
+	}
+	return flow.Status{Steps: []flow.Step{}, Splits: []flow.SplitStatus{}}
+}
 
 // Status gives the ledger, samples of rows set aside, and the newest rows by step: of the run, or of the last one.
 func (j *Job) Status() (flow.Status, []flow.NamedSample, map[string][]string) {
@@ -447,4 +465,32 @@ func (s *Jobs) Get(name string) (*JobDetail, error) {
 	}
 	j.mu.Unlock()
 	return d, nil
+}
+
+// Measure is what measuring a job gives.
+type Measure struct {
+	JobInfo
+	Status     flow.Status
+	Checkpoint CheckpointInfo // Number 0: there is none yet
+	Abandoned  *flow.Waiting  // why checkpoints do not come about
+}
+
+// Measure measures all jobs, in the order of their names.
+func (s *Jobs) Measure() []Measure {
+	all := s.All()
+	slices.SortFunc(all, func(a, b *Job) int { return cmp.Compare(a.Name, b.Name) })
+	out := make([]Measure, len(all))
+	for i, j := range all {
+		m := Measure{Status: j.ledger()}
+		m.JobInfo = j.info(m.Status)
+		j.mu.Lock()
+		m.Checkpoint = j.ckpt
+		if j.abandoned != nil {
+			a := *j.abandoned
+			m.Abandoned = &a
+		}
+		j.mu.Unlock()
+		out[i] = m
+	}
+	return out
 }
