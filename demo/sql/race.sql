@@ -413,5 +413,11 @@ CREATE BOARD machines (TITLE 'Readers and links', SINCE 2 HOURS)
 
 CREATE BOARD medical (TITLE 'Medical desk', SINCE 2 HOURS)
   PANEL 'What the desk has taken' TABLE (WIDE 12, HIGH 4, TOP 10) AS (
-    SELECT "at", path, body FROM desk_calls
+    SELECT
+      JSON_VALUE(body, '$.call_id') AS call,
+      JSON_VALUE(body, '$.severity' RETURNING INT) AS severity,
+      JSON_VALUE(body, '$.chip') AS chip,
+      JSON_VALUE(body, '$.last_place') AS behind,
+      JSON_VALUE(body, '$.called_at' RETURNING TIMESTAMP) AS called_at
+    FROM desk_calls
   );
