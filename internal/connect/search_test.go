@@ -291,3 +291,38 @@ func TestSearchWords(t *testing.T) {
 		}
 	}
 }
+
+// BenchmarkSearch measures how many rows of a topic become documents in a second.
+func BenchmarkSearch(b *testing.B) {
+	const many = 50_000
+	store := &searchstore.Store{User: "timing", Password: secret}
+	server := httptest.NewServer(store)
+	b.Cleanup(server.Close)
+	log, err := topiclog.Open(b.TempDir())
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.Cleanup(func() { log.Close() })
+	topic, err := log.Create("in", topiclog.Settings{Partitions: 2})
+	if err != nil {
+		b.Fatal(err)
+	}
+	var recs []topiclog.Record
+	for n := range many {
+		recs = append(recs, topiclog.Record{Value: fmt.Appendf(nil, `{"chip":"P%d","n":%d}`, n, n)})
+	}
+	if err := topic.Append(recs); err != nil {
+		b.Fatal(err)
+	}
+	for b.Loop() {
+		job := kit.New(b, "DECLARE ENDPOINT e SEARCH '"+strings.Replace(server.URL, "//", "//timing@", 1)+"' SECRET 'store'; DECLARE STREAM s (chip VARCHAR, n BIGINT) FROM TOPIC 'in'; DECLARE SINK k TO SEARCH 'k' VIA e (KEY (chip)); CREATE JOB j AS SELECT chip, n FROM s ROUTE TO k;",
+			contract.Env{Topics: log, Secrets: contract.Secrets{Secret: secretly}})
+		job.Every = time.Second
+		job.Start(b)
+		job.Until(b, "all are there", func() bool { return len(store.Documents("k")) == many })
+		if err := job.Stop(); err != nil {
+			b.Fatal(err)
+		}
+	}
+	b.ReportMetric(many*float64(b.N)/b.Elapsed().Seconds(), "rows/s")
+}
