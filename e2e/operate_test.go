@@ -75,6 +75,12 @@ func TestMetrics(t *testing.T) {
 		DECLARE ENDPOINT gone WEB 'http://127.0.0.1:1';
 		DECLARE SINK told TO WEB '/told' VIA gone;
 		CREATE JOB "odd ""job""\n" WITH counts AS (SELECT chip, w.opens AS opens, COUNT(*) AS n FROM reads GROUP BY chip, w WINDOW w AS (TUMBLING 10 SECONDS)) ROUTE counts TO kept SET (CHECKPOINT EVERY 200 MILLISECONDS);
+		CREATE TOPIC clubs (PARTITIONS 1); DECLARE TABLE clubs (chip VARCHAR PRIMARY KEY, club VARCHAR) FROM TOPIC 'clubs'; DECLARE SINK pairs TO TOPIC 'clubs'; DECLARE SINK numbers TO TOPIC 'kept';
+		CREATE JOB twice WITH -- a stream, a table and a sink that it has twice
+			a AS (SELECT r.chip, c.club FROM reads r LEFT JOIN clubs c AS OF NOW ON c.chip = r.chip),
+			b AS (SELECT x.chip, y.n FROM reads x JOIN reads y ON y.chip = x.chip AND y.at WITHIN 5 SECONDS OF x.at),
+			d AS (SELECT r.chip, c.club FROM reads SINCE NOW r LEFT JOIN clubs c AS OF NOW ON c.chip = r.chip)
+			ROUTE a TO pairs ROUTE d TO pairs ROUTE b TO numbers;
 		CREATE JOB telling AS SELECT chip FROM reads ROUTE TO told SET (CHECKPOINT EVERY 200 MILLISECONDS);`)
 	for i := range 40 {
 		p.send("reads", fmt.Sprintf(`{"chip":"P%d","n":%d,"at":"2026-05-17T09:00:%02dZ"}`, i%3, i, i), `{"n":"many"}`)

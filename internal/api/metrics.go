@@ -39,8 +39,8 @@ var (
 	aboutQueue       = describe("step_queue_ratio", "how full the queue before a step is, 0 to 1", labelsOfStep...)
 	aboutMemory      = describe("step_state_memory_bytes", "state of a step in memory", labelsOfStep...)
 	aboutDisk        = describe("step_state_disk_bytes", "state of a step on disk", labelsOfStep...)
-	aboutSpooled     = describe("sink_waiting_bytes", "rows that a sink's place has not got yet", "job", "sink")
-	aboutRetrying    = describe("sink_retrying_seconds", "how long a sink has tried in vain to write; 0: it writes", "job", "sink")
+	aboutSpooled     = describe("sink_waiting_bytes", "rows that a sink's place has not got yet", "job", "op", "sink")
+	aboutRetrying    = describe("sink_retrying_seconds", "how long a sink has tried in vain to write; 0: it writes", "job", "op", "sink")
 	aboutSplitAt     = describe("split_watermark_timestamp_seconds", "event time up to which a split has come, seconds since 1970", labelsOfSplit...)
 	aboutSplitLeft   = describe("split_messages_left", "messages of a split that wait to be read", labelsOfSplit...)
 	aboutSplitWaits  = describe("split_retrying_seconds", "how long a split has been tried in vain to be read; 0: it is read", labelsOfSplit...)
@@ -115,15 +115,19 @@ func (m *measures) Collect(to chan<- prometheus.Metric) {
 				gauge(aboutDisk, float64(x.Disk), l...)
 			}
 			if x.Kind == "output" {
-				gauge(aboutSpooled, float64(x.Spooled), j.Name, x.Step)
-				gauge(aboutRetrying, since(x.Waiting), j.Name, x.Step)
+				gauge(aboutSpooled, float64(x.Spooled), j.Name, l[1], x.Step)
+				gauge(aboutRetrying, since(x.Waiting), j.Name, l[1], x.Step)
 			}
 		}
+		told := map[[2]string]bool{}
 		for _, x := range j.Status.Splits {
-			if x.Ended {
+			split := strings.ToValidUTF8(x.Split, "\uFFFD") // a file may be called anything
+			at := [2]string{x.Stream, split}
+			if x.Ended || told[at] { // a stream that is read in two ways has its splits twice
 				continue
 			}
-			l := []string{j.Name, x.Stream, x.Split}
+			told[at] = true
+			l := []string{j.Name, x.Stream, split}
 			if x.Watermark != nil {
 				gauge(aboutSplitAt, float64(*x.Watermark)/1e6, l...)
 			}
@@ -178,7 +182,7 @@ func newMonitor(s *service.Service, log *slog.Logger) *monitor {
 		Buckets: []float64{.005, .025, .1, .5, 2.5, 10}}, []string{"method", "path", "status"})}
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(m.requests, &measures{s}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	m.metrics = promhttp.HandlerFor(registry, promhttp.HandlerOpts{ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelError), MaxRequestsInFlight: 4, DisableCompression: true})
+	m.metrics = promhttp.HandlerFor(registry, promhttp.HandlerOpts{ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelError), MaxRequestsInFlight: 4, DisableCompression: true, ErrorHandling: promhttp.ContinueOnError})
 	return m
 }
 
