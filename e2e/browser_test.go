@@ -218,6 +218,24 @@ func jobTab(text string) act {
 	})
 }
 
+// pressAway presses a button that goes away when it has done its work. The page may move it aside while it is pressed: then it is pressed again.
+func pressAway(testid string) act {
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		for {
+			if _, err := press(testid)(ctx, t); err != nil {
+				return err
+			}
+			for range 40 {
+				waits, err := chromedp.Evaluate[bool](fmt.Sprintf(`(b => b !== null && !b.disabled)(document.querySelector(%q))`, named(testid)))(ctx, t)
+				if err != nil || !waits {
+					return err
+				}
+				time.Sleep(50 * time.Millisecond)
+			}
+		}
+	})
+}
+
 // fill puts a text into a field at once: the page draws itself anew each second, and would take a text back that it has not heard of.
 func fill(testid, text string) act {
 	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {

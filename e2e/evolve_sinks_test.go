@@ -36,6 +36,7 @@ func TestColumnsReachSinks(t *testing.T) {
 	file := writeFile(t, t.TempDir(), "job.sql", job)
 	p.fiume("", "apply", file, "--dry-run").want(t, 0, "the sink to_early makes its table: CREATE TABLE `marked`", `the sink to_pg makes its table: CREATE TABLE "marked"`,
 		"the sink to_pond makes its table race.marked", "the sink told begins the subject 'told-value' in the registry schemas")
+	p.fiume("", "connections", "--file", file).want(t, 0, "the job makes its table: CREATE TABLE `marked`", `the job makes its table: CREATE TABLE "marked"`)
 	p.apply(job)
 	p.send("reads", `{"chip":"P1","n":1}`)
 	rows := func(columns string) (early, far int) {

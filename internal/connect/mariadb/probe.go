@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"fiume/internal/connect/contract"
@@ -35,7 +36,11 @@ func (c connector) Test(ctx context.Context, env *contract.Env, of contract.Test
 		if of.Output == nil {
 			fits = r.Saw("exists", hasTable(ctx, e, table, env.Secrets), "the table "+table+" is there")
 		} else {
-			fits = r.Saw("columns fit", c.CheckSink(ctx, env, of.Output), "the table "+table+" takes the rows")
+			words := "the table " + table + " takes the rows"
+			if will, err := c.Prepares(ctx, env, of.Output); err == nil && len(will) > 0 {
+				words = "the job " + strings.Join(will, "; ")
+			}
+			fits = r.Saw("columns fit", c.CheckSink(ctx, env, of.Output), words)
 		}
 		if fits {
 			r.Saw("writable", mayWrite(ctx, e, table, env.Secrets), "rows may be written to it")

@@ -227,7 +227,16 @@ func (c connector) Test(ctx context.Context, env *contract.Env, of contract.Test
 		if !r.Saw("exists", err, detail) {
 			return
 		}
-		if of.Output != nil && !r.Saw("columns fit", c.CheckSink(ctx, env, of.Output), "the table "+table+" takes the rows") || len(cols) == 0 {
+		if of.Output != nil {
+			words := "the table " + table + " takes the rows"
+			if will, err := c.Prepares(ctx, env, of.Output); err == nil && len(will) > 0 {
+				words = "the job " + strings.Join(will, "; ")
+			}
+			if !r.Saw("columns fit", c.CheckSink(ctx, env, of.Output), words) {
+				return
+			}
+		}
+		if len(cols) == 0 {
 			return
 		}
 		may := false
