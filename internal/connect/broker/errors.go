@@ -99,12 +99,12 @@ func orNobody(user string) string {
 func passing(err error) bool {
 	var network net.Error
 	switch {
-	case kerr.IsRetriable(err), errors.Is(err, kerr.UnknownTopicOrPartition), errors.Is(err, errBatch):
+	case kerr.IsRetriable(err), errors.Is(err, kerr.UnknownTopicOrPartition), errors.Is(err, errBatch), errors.Is(err, errNotThere):
 		return true
 	case errors.Is(err, kgo.ErrRecordTimeout), errors.Is(err, kgo.ErrRecordRetries), errors.Is(err, kgo.ErrClientClosed), errors.Is(err, kgo.ErrAborting):
 		return true
 	case errors.Is(err, kerr.OperationNotAttempted), errors.Is(err, kerr.TransactionAbortable), errors.Is(err, kerr.UnknownServerError),
-		errors.Is(err, kerr.ProducerFenced), errors.Is(err, kerr.InvalidProducerEpoch): // a transaction that took too long; the next session tells
+		errors.Is(err, kerr.ProducerFenced), errors.Is(err, kerr.InvalidProducerEpoch), errors.Is(err, kerr.OutOfOrderSequenceNumber): // a transaction that took too long, or lost its way; the next session tells
 		return true
 	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, context.Canceled), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, net.ErrClosed):
 		return true

@@ -1,6 +1,7 @@
 package broker
 
 import (
+	"bytes"
 	"context"
 	"encoding/binary"
 	"encoding/json"
@@ -322,6 +323,11 @@ func (s *Sink) has(ctx context.Context, writer string, number int64, place []byt
 			at[p], until[p] = kgo.NewOffset().At(begin), end
 		}
 	}
+	return s.find(ctx, name(writer, number), at, until)
+}
+
+// find looks for the header of a delivery among what is complete, in partitions from an offset on and up to one.
+func (s *Sink) find(ctx context.Context, name []byte, at map[int32]kgo.Offset, until map[int32]int64) (found bool, err error) {
 	if len(at) == 0 {
 		return false, nil
 	}
@@ -330,7 +336,6 @@ func (s *Sink) has(ctx context.Context, writer string, number int64, place []byt
 		return false, err
 	}
 	defer c.Close()
-	sought, found := string(name(writer, number)), false
 	for len(until) > 0 && !found {
 		fetched := c.PollFetches(ctx)
 		if err := ctx.Err(); err != nil {
@@ -341,7 +346,7 @@ func (s *Sink) has(ctx context.Context, writer string, number int64, place []byt
 		}
 		fetched.EachRecord(func(r *kgo.Record) {
 			for _, h := range r.Headers {
-				found = found || h.Key == header && string(h.Value) == sought
+				found = found || h.Key == header && bytes.Equal(h.Value, name)
 			}
 			if end, ok := until[r.Partition]; ok && r.Offset >= end-1 {
 				delete(until, r.Partition)
@@ -393,6 +398,9 @@ func (s *Sink) Deliver(writer string, number int64, place []byte, payloads [][]b
 	if err := s.c.EndTransaction(ctx, kgo.TryCommit); err != nil {
 		return s.sent(err)
 	}
+	if s.vanished(recs[0], name(writer, number)) {
+		return s.sent(errNotThere)
+	}
 	s.mu.Lock()
 	ends := maps.Clone(s.ends)
 	for _, r := range recs {
@@ -402,6 +410,23 @@ func (s *Sink) Deliver(writer string, number int64, place []byte, payloads [][]b
 	s.mu.Unlock()
 	return nil
 }
+
+// looksFor is how long it is looked whether a delivery can be read. Where a transaction of somebody else is open before it, it cannot yet.
+const looksFor = time.Second
+
+// vanished says whether the first message of a delivery that was completed is surely not there. The client gives a transaction up, and says that all went well, where it takes it for empty; then its rows must not go from the spool.
+func (s *Sink) vanished(first *kgo.Record, name []byte) bool {
+	ctx, cancel := context.WithTimeout(context.Background(), looksFor)
+	defer cancel()
+	there, err := s.find(ctx, name, map[int32]kgo.Offset{first.Partition: kgo.NewOffset().At(first.Offset)}, map[int32]int64{first.Partition: first.Offset + 1})
+	if err != nil || there {
+		return false
+	}
+	starts, err := kadm.NewClient(s.admin).ListStartOffsets(ctx, s.topic)
+	return err == nil && starts.Error() == nil && starts[s.topic][first.Partition].Offset <= first.Offset // else it was removed
+}
+
+var errNotThere = errors.New("a transaction that was completed is not to be seen; it is written again")
 
 // Close implements flow.Sink.
 func (s *Sink) Close(bool) error {
