@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -30,10 +32,9 @@ type setting struct {
 	From  string `json:"from"` // default, a flag, a name in the environment, or a file with the line
 }
 
-// given is a value of a setting in a file.
+// given is what a file gives a setting.
 type given struct {
 	values []string
-	list   bool
 	line   int
 }
 
@@ -140,12 +141,20 @@ func readSettings(flags *pflag.FlagSet, file string) (map[string]given, error) {
 	if err != nil {
 		return nil, fail(exitUsage, "the file of settings: %s", err)
 	}
-	var doc yaml.Node
-	if err := yaml.Unmarshal(b, &doc); err != nil {
-		return nil, fail(exitUsage, "%s is no YAML: %s", file, strings.TrimPrefix(err.Error(), "yaml: "))
-	}
-	if len(doc.Content) == 0 {
+	var doc, more yaml.Node
+	read := yaml.NewDecoder(bytes.NewReader(b))
+	err = read.Decode(&doc)
+	if errors.Is(err, io.EOF) {
 		return out, nil // nothing but comments
+	}
+	if err == nil {
+		err = read.Decode(&more)
+		if err == nil { // it would be left out without a word
+			return nil, fail(exitUsage, "%s:%d: a second document begins; settings stand in one", file, more.Line)
+		}
+	}
+	if !errors.Is(err, io.EOF) {
+		return nil, fail(exitUsage, "%s is no YAML: %s", file, strings.TrimPrefix(err.Error(), "yaml: "))
 	}
 	top := doc.Content[0]
 	if top.Kind != yaml.MappingNode {
@@ -160,7 +169,7 @@ func readSettings(flags *pflag.FlagSet, file string) (map[string]given, error) {
 	var errs []error
 	for i := 0; i+1 < len(top.Content); i += 2 {
 		key, value := top.Content[i], top.Content[i+1]
-		g := given{line: key.Line, list: value.Kind == yaml.SequenceNode}
+		g := given{line: key.Line}
 		switch {
 		case !slices.Contains(known, key.Value):
 			hint := "; there are " + strings.Join(known, ", ")
@@ -172,9 +181,12 @@ func readSettings(flags *pflag.FlagSet, file string) (map[string]given, error) {
 		case out[key.Value].line > 0:
 			errs = append(errs, fail(exitUsage, "%s:%d: %s stands in line %d already", file, key.Line, key.Value, out[key.Value].line))
 			continue
+		case value.Tag == "!!null":
+			errs = append(errs, fail(exitUsage, "%s:%d: %s has no value; leave the line out, or write %s: \"\"", file, key.Line, key.Value, key.Value))
+			continue
 		case value.Kind == yaml.ScalarNode:
 			g.values = []string{value.Value}
-		case g.list:
+		case value.Kind == yaml.SequenceNode:
 			for _, x := range value.Content {
 				if x.Kind != yaml.ScalarNode {
 					errs = append(errs, fail(exitUsage, "%s:%d: %s takes values, one in a line behind a dash", file, x.Line, key.Value))
