@@ -268,11 +268,7 @@ func senderOf(e *plan.Endpoint, access contract.Secrets) (*sender, error) {
 
 // OpenSink implements contract.Writer.
 func (connector) OpenSink(env *contract.Env, out *plan.Op) (flow.Sink, error) {
-	s, err := sinkOf(env, out)
-	if err != nil {
-		return nil, err
-	}
-	return s, nil
+	return outbox.Opened(sinkOf(env, out))
 }
 
 // CheckSink implements contract.Writer.

@@ -185,11 +185,7 @@ func (connector) LeaveSource(env *contract.Env, scan *plan.Op) error {
 
 // OpenSink implements contract.Writer.
 func (connector) OpenSink(env *contract.Env, out *plan.Op) (flow.Sink, error) {
-	s, err := sinkOf(env, out)
-	if err != nil {
-		return nil, err
-	}
-	return s, nil
+	return outbox.Opened(sinkOf(env, out))
 }
 
 func sinkOf(env *contract.Env, out *plan.Op) (*outbox.Sink, error) {

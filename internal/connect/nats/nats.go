@@ -181,11 +181,7 @@ func (connector) CheckSource(ctx context.Context, env *contract.Env, s *plan.Str
 
 // OpenSink implements contract.Writer.
 func (connector) OpenSink(env *contract.Env, out *plan.Op) (flow.Sink, error) {
-	s, err := sinkOf(env, out)
-	if err != nil {
-		return nil, err
-	}
-	return s, nil
+	return outbox.Opened(sinkOf(env, out))
 }
 
 func sinkOf(env *contract.Env, out *plan.Op) (*outbox.Sink, error) {

@@ -123,6 +123,14 @@ func Open(env *contract.Env, out *plan.Op, sender Sender) (*Sink, error) {
 	return s, s.writing.Check()
 }
 
+// Opened gives what opening a sink has given as a flow.Sink, which is nil where there is none.
+func Opened(s *Sink, err error) (flow.Sink, error) {
+	if err != nil {
+		return nil, err
+	}
+	return s, nil
+}
+
 // encoder writes rows so that they can be spooled: the length before each, its address, its headers and its body.
 type encoder struct {
 	sink *Sink

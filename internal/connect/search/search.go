@@ -10,6 +10,7 @@ import (
 
 	"fiume/internal/connect/contract"
 	"fiume/internal/connect/outbox"
+	"fiume/internal/connect/text"
 	"fiume/internal/connect/webclient"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
@@ -35,7 +36,7 @@ DECLARE SINK reads TO SEARCH 'reads-{mat}' VIA store (BAD ROWS keep);`,
 	Endpoint: true,
 	Options:  webclient.Options(),
 	Sink: []plan.OptionSpec{
-		{Name: "key", Kind: plan.NamesOption, Doc: "columns whose values are the id of a row's document: a later row of a key replaces it, and a row that is withdrawn removes it", Default: "each row is a document of its own"},
+		{Name: "key", Kind: plan.NamesOption, Doc: "columns whose values are the id of a row's document: a later row of a key replaces it, and a row that is withdrawn removes it. NULL is a value like others", Default: "each row is a document of its own"},
 		{Name: "rows", Kind: plan.NumberOption, Least: 1, Doc: "rows in a request at most", Default: "2000"},
 		outbox.TemplateOption,
 		{Name: "bad rows", Kind: plan.WordOption, Words: []string{"stop", "keep"}, Doc: "what a document that the store refuses does; stop: the job waits and tries again; keep: it is counted and a sample kept"},
@@ -53,7 +54,7 @@ func within(address string) error {
 	if address == "" {
 		return errors.New("it names an index")
 	}
-	if plain := columns.ReplaceAllString(address, "x"); indexFault(plain) != "" {
+	if plain := text.Placeholder.ReplaceAllString(address, "x"); indexFault(plain) != "" {
 		return fmt.Errorf("'%s' is no name of an index: %s", address, indexFault(plain))
 	}
 	return nil
@@ -94,10 +95,7 @@ func sinkOf(env *contract.Env, out *plan.Op) (*sender, *outbox.Sink, error) {
 // OpenSink implements contract.Writer.
 func (connector) OpenSink(env *contract.Env, out *plan.Op) (flow.Sink, error) {
 	_, box, err := sinkOf(env, out)
-	if err != nil {
-		return nil, err
-	}
-	return box, nil
+	return outbox.Opened(box, err)
 }
 
 // CheckSink implements contract.Writer.
@@ -130,7 +128,7 @@ func (x connector) Test(ctx context.Context, env *contract.Env, of contract.Test
 	if !r.Saw("reachable", err, "a search store answers, and lets us in") || of.Sink == nil {
 		return
 	}
-	if index := of.Sink.Address; columns.MatchString(index) {
+	if index := of.Sink.Address; text.Placeholder.MatchString(index) {
 		r.Saw("exists", nil, "which indices there will be, the rows say")
 	} else {
 		_, err := c.Do(ctx, webclient.Request{Method: http.MethodHead, Path: "/" + index})

@@ -12,15 +12,13 @@ import (
 	"time"
 
 	"fiume/internal/connect/outbox"
-	"fiume/internal/connect/text"
 	"fiume/internal/connect/webclient"
 )
-
-var columns = text.Placeholder
 
 const (
 	mostBytes = 8 << 20 // of a request; a document that is larger goes by itself
 	mostID    = 512     // bytes of an id; of a longer one the hash is taken
+	busyTries = 3       // where the store has no time for single documents
 	ndjson    = "application/x-ndjson"
 )
 
@@ -159,11 +157,7 @@ func (s *sender) put(to *bytes.Buffer, m outbox.Message) string {
 
 // bulk sends a request, and gives how many of its first documents are done with.
 func (s *sender) bulk(ctx context.Context, body []byte, places []int, refused map[int]string) (int, error) {
-	var failed error
-	for try := range 4 { // where the store has too much to do it says so of single documents
-		if try > 0 && !webclient.Wait(ctx, time.Duration(50<<try)*time.Millisecond) {
-			return 0, failed
-		}
+	for try := 0; ; try++ {
 		got, err := s.c.Insist(ctx, webclient.Request{Method: http.MethodPost, Path: "/_bulk", Kind: ndjson, Body: body})
 		if err != nil {
 			var no *webclient.Refusal
@@ -174,20 +168,14 @@ func (s *sender) bulk(ctx context.Context, body []byte, places []int, refused ma
 		}
 		n, err := s.results(got.Body, places, refused)
 		var b *busy
-		if err == nil || !errors.As(err, &b) {
+		if !errors.As(err, &b) || try == busyTries || !webclient.Wait(ctx, time.Duration(100<<try)*time.Millisecond) {
 			return n, err
 		}
-		failed = err
 		// All of them again: what was taken replaces itself, in the same order.
 		for _, p := range places {
 			delete(refused, p)
 		}
-		if try == 3 {
-			n, err = s.results(got.Body, places, refused)
-			return n, err
-		}
 	}
-	return 0, failed
 }
 
 // halves sends a request that is too large in two; one document that is, is refused.
