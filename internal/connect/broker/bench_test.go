@@ -13,6 +13,7 @@ import (
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/topiclog"
+	"fiume/internal/trial/kit"
 
 	"github.com/twmb/franz-go/pkg/kfake"
 	"github.com/twmb/franz-go/pkg/kgo"
@@ -76,4 +77,41 @@ func BenchmarkRead(b *testing.B) {
 			b.ReportMetric(float64(b.N)*many/b.Elapsed().Seconds(), "rows/s")
 		})
 	}
+}
+
+// BenchmarkDeliver measures how many rows of a topic of brokers are in another one in a second, by transactions, with a checkpoint every fifth of a second.
+func BenchmarkDeliver(b *testing.B) {
+	const many = 200_000
+	c, err := kfake.NewCluster(kfake.NumBrokers(1), kfake.SeedTopics(2, "reads", "all"))
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.Cleanup(c.Close)
+	cl, err := kgo.NewClient(kgo.SeedBrokers(c.ListenAddrs()...))
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.Cleanup(cl.Close)
+	for at := 0; at < many; at += 10_000 {
+		var recs []*kgo.Record
+		for n := at; n < at+10_000; n++ {
+			recs = append(recs, &kgo.Record{Topic: "reads", Value: []byte(read(n))})
+		}
+		if err := cl.ProduceSync(b.Context(), recs...).FirstErr(); err != nil {
+			b.Fatal(err)
+		}
+	}
+	for b.Loop() {
+		job := kit.New(b, endpoint(c)+"DECLARE STREAM s (chip VARCHAR, n BIGINT) FROM BROKER 'reads' VIA b; DECLARE SINK k TO BROKER 'all' VIA b; CREATE JOB j AS SELECT chip, n FROM s ROUTE TO k;", contract.Env{})
+		job.Every = 200 * time.Millisecond
+		job.Start(b)
+		job.Until(b, "all are there", func() bool {
+			st, ok := job.Status()
+			return ok && len(st.Steps) > 0 && st.Steps[len(st.Steps)-1].Counts.In == many && st.Steps[len(st.Steps)-1].Spooled == 0
+		})
+		if err := job.Stop(); err != nil {
+			b.Fatal(err)
+		}
+	}
+	b.ReportMetric(many*float64(b.N)/b.Elapsed().Seconds(), "rows/s")
 }
