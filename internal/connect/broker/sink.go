@@ -398,8 +398,8 @@ func (s *Sink) Deliver(writer string, number int64, place []byte, payloads [][]b
 	if err := s.c.EndTransaction(ctx, kgo.TryCommit); err != nil {
 		return s.sent(err)
 	}
-	if s.vanished(recs[0], name(writer, number)) {
-		return s.sent(errNotThere)
+	if err := s.seen(ctx, recs[0], name(writer, number)); err != nil {
+		return err
 	}
 	s.mu.Lock()
 	ends := maps.Clone(s.ends)
@@ -411,19 +411,24 @@ func (s *Sink) Deliver(writer string, number int64, place []byte, payloads [][]b
 	return nil
 }
 
-// looksFor is how long it is looked whether a delivery can be read. Where a transaction of somebody else is open before it, it cannot yet.
-const looksFor = time.Second
-
-// vanished says whether the first message of a delivery that was completed is surely not there. The client gives a transaction up, and says that all went well, where it takes it for empty; then its rows must not go from the spool.
-func (s *Sink) vanished(first *kgo.Record, name []byte) bool {
-	ctx, cancel := context.WithTimeout(context.Background(), looksFor)
-	defer cancel()
+// seen looks whether the first message of a delivery that was completed can be read. The client gives a transaction up, and says that all went well, where it takes it for empty; then its rows must not go from the spool.
+// Where somebody else's transaction is open before it, it is waited for: nobody who reads what is complete sees more.
+func (s *Sink) seen(ctx context.Context, first *kgo.Record, name []byte) error {
 	there, err := s.find(ctx, name, map[int32]kgo.Offset{first.Partition: kgo.NewOffset().At(first.Offset)}, map[int32]int64{first.Partition: first.Offset + 1})
 	if err != nil || there {
-		return false
+		return err
 	}
 	starts, err := kadm.NewClient(s.admin).ListStartOffsets(ctx, s.topic)
-	return err == nil && starts.Error() == nil && starts[s.topic][first.Partition].Offset <= first.Offset // else it was removed
+	if err == nil {
+		err = starts.Error()
+	}
+	if err != nil {
+		return said(s.e, err)
+	}
+	if starts[s.topic][first.Partition].Offset > first.Offset {
+		return nil // it was removed
+	}
+	return s.sent(errNotThere)
 }
 
 var errNotThere = errors.New("a transaction that was completed is not to be seen; it is written again")
