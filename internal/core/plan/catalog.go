@@ -242,6 +242,9 @@ func (c *Catalog) KindOf(name string) string {
 	return ""
 }
 
+// Knows says whether something is declared under a name.
+func (c *Catalog) Knows(name string) bool { return c.KindOf(name) != "" }
+
 // Remove forgets a name.
 func (c *Catalog) Remove(name string) {
 	delete(c.Streams, name)

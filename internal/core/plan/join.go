@@ -710,7 +710,7 @@ func (b *builder) existing(e sql.Expr, sc *scope, o *Op, step string) *Op {
 		return nil
 	}
 	text := joinText{at: e.Place(), left: sc.inputs[0].name, right: inner.name, on: sql.PrintExpr(e)}
-	if t := b.cat.Tables[q.From.Name.Text]; t != nil && q.From.Query == nil && b.named[q.From.Name.Text] == nil && !o.Table {
+	if t := b.cat.Tables[q.From.Read()]; t != nil && q.From.Query == nil && b.named[q.From.Read()] == nil && !o.Table {
 		return b.withTable(o, right, t, nil, terms, spec, step, text, bind)
 	}
 	return b.join(o, right, terms, spec, step, text)

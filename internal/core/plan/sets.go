@@ -135,15 +135,15 @@ func (b *builder) distinct(s *sql.Select, o *Op) *Op {
 // the operator at o and gives the value's column.
 func (b *builder) scalar(e *sql.Subquery, sc *scope, o **Op, step string) *eval.Expr {
 	q := e.Query
-	t := b.cat.Tables[q.From.Name.Text]
+	t := b.cat.Tables[q.From.Read()]
 	bad := func(code sql.Code, at sql.Span, hint, format string, args ...any) *eval.Expr {
 		b.errs.Add(code, at, hint, format, args...)
 		return nil
 	}
 	switch {
-	case b.cat.broken[q.From.Name.Text]:
+	case b.cat.broken[q.From.Read()]:
 		return nil // what is wrong with it has been said
-	case t == nil || q.From.Query != nil || b.named[q.From.Name.Text] != nil:
+	case t == nil || q.From.Query != nil || b.named[q.From.Read()] != nil:
 		return bad(sql.Unbounded, q.From.Span, "join the stream with a bound in time", "a query that stands for a value reads a table by its key")
 	case len(q.Joins) > 0 || q.GroupBy != nil || q.Union != nil || q.Having != nil || len(q.Windows) > 0 || q.Distinct || b.aggregates(q):
 		b.notYet(e.Span, "a query as a value with more than FROM a table and WHERE its key is given")

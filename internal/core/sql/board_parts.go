@@ -170,7 +170,7 @@ func withoutEnd(text string) string {
 func (b *BoardParts) SQL() (string, error) {
 	var w strings.Builder
 	w.WriteString(lines(b.Comment))
-	fmt.Fprintf(&w, "CREATE %sBOARD %s%s\n", orReplace(b.Replace), nameText(Name{Text: b.Name}), optionsText(b.Options))
+	fmt.Fprintf(&w, "CREATE %sBOARD %s%s\n", orReplace(b.Replace), spacedText(Name{Text: b.Name}), optionsText(b.Options))
 	for i, v := range b.Variables {
 		if err := isQuery(v.Query); err != nil {
 			return "", fmt.Errorf("the variable %d, %s: %w", i+1, v.Name, err)

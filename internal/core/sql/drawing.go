@@ -432,7 +432,7 @@ func (d *Drawing) SQL() (string, error) {
 		short = steps[n-1].Name == ""
 	}
 	if d.Job {
-		fmt.Fprintf(&w, "CREATE %sJOB %s", orReplace(d.Replace), nameText(Name{Text: d.Name}))
+		fmt.Fprintf(&w, "CREATE %sJOB %s", orReplace(d.Replace), spacedText(Name{Text: d.Name}))
 		if short {
 			w.WriteString(" AS")
 		}
@@ -796,7 +796,7 @@ func (f *InputParts) text() (string, error) {
 	case f.Name != "":
 		out = nameText(Name{Text: f.Name})
 		if f.Job != "" {
-			out = nameText(Name{Text: f.Job}) + "." + out
+			out = spacedText(Name{Text: f.Job}) + "." + out
 		}
 	default:
 		return "", errors.New("it reads nothing: choose a stream, a table or a step")
@@ -853,7 +853,7 @@ func (r *RouteParts) text(short bool) (string, error) {
 		text += strings.ToUpper(r.Kind) + " "
 	}
 	if !(short && r.Kind == RouteRows) {
-		text += nameText(Name{Text: r.Step}) + " "
+		text += spacedText(Name{Text: r.Step}) + " "
 	}
 	if r.Of != "" {
 		text += "OF " + nameText(Name{Text: r.Of}) + " "
@@ -877,7 +877,7 @@ func (r *RouteParts) text(short bool) (string, error) {
 		}
 		var sinks []string
 		for _, s := range b.Sinks {
-			sinks = append(sinks, nameText(Name{Text: s}))
+			sinks = append(sinks, spacedText(Name{Text: s}))
 		}
 		text += "TO " + strings.Join(sinks, ", ")
 	}

@@ -324,7 +324,11 @@ func (p *parser) primary() Expr {
 		}
 		if !reserved[t.text] {
 			if p.isAt(1, "(") {
-				return p.call()
+				return p.call("", t.From)
+			}
+			if p.isAt(1, ".") && p.ahead(2).kind == word && p.isAt(3, "(") { // a function in a space
+				p.pos += 2
+				return p.call(t.text+".", t.From)
 			}
 			return p.path()
 		}
@@ -400,9 +404,10 @@ func (p *parser) path() Expr {
 }
 
 // call reads a function call and what may stand behind it. The standard's forms with words between the
-// arguments (EXTRACT, POSITION, SUBSTRING, TRIM, JSON_OBJECT) become plain calls.
-func (p *parser) call() Expr {
+// arguments (EXTRACT, POSITION, SUBSTRING, TRIM, JSON_OBJECT) become plain calls. space, with its dot, stands before it, from where on.
+func (p *parser) call(space string, from int) Expr {
 	t := p.next()
+	t.text, t.From = space+t.text, from
 	p.next()
 	c := &Call{Name: Name{t.text, t.Span}, Absent: t.text == "json_array"}
 	text := func(s string, at Span) Expr {

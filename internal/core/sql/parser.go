@@ -269,6 +269,17 @@ func (p *parser) name(what string) Name {
 	return Name{t.text, t.Span}
 }
 
+// spaced reads the name of something declared, which may stand in a space: space.name.
+func (p *parser) spaced(what string) Name {
+	n := p.name(what)
+	if p.is(".") {
+		p.next()
+		m := p.name(what + " behind its space")
+		n = Name{n.Text + "." + m.Text, Span{n.From, m.To}}
+	}
+	return n
+}
+
 // anyName takes any word: after a dot, and for columns.
 func (p *parser) anyName(what string) Name {
 	if t := p.peek(); t.kind == word {

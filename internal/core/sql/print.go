@@ -146,6 +146,16 @@ func nameText(n Name) string {
 	return `"` + strings.ReplaceAll(s, `"`, `""`) + `"`
 }
 
+// spacedText writes the name of something declared, with its space before it.
+func spacedText(n Name) string {
+	if space, name, ok := strings.Cut(n.Text, "."); ok {
+		if a, b := nameText(Name{Text: space}), nameText(Name{Text: name}); a == space && b == name {
+			return n.Text
+		}
+	}
+	return nameText(n)
+}
+
 // aliasText writes the alias of an input: a word near a clause's would be taken for a slip of the hand.
 func aliasText(n Name) string {
 	if clauseHint(token{kind: word, text: n.Text}) != "" {
@@ -186,17 +196,17 @@ func orReplace(b bool) string {
 func (p *printer) statement(st Statement) doc {
 	switch s := st.(type) {
 	case *DeclareEndpoint:
-		out := "DECLARE " + orReplace(s.Replace) + "ENDPOINT " + nameText(s.Name) + " " + placeText(s.Place) + " " + s.Address.sql()
+		out := "DECLARE " + orReplace(s.Replace) + "ENDPOINT " + spacedText(s.Name) + " " + placeText(s.Place) + " " + s.Address.sql()
 		if s.Secret != nil {
 			out += " SECRET " + s.Secret.sql()
 		}
 		return cat{out, p.options(" ", s.Options)}
 	case *DeclareStream:
-		return p.declaration("DECLARE "+orReplace(s.Replace)+"STREAM "+nameText(s.Name), s.Columns, s.Sampled, nil, s.Time, func() doc { return p.reads(s) })
+		return p.declaration("DECLARE "+orReplace(s.Replace)+"STREAM "+spacedText(s.Name), s.Columns, s.Sampled, nil, s.Time, func() doc { return p.reads(s) })
 	case *DeclareTable:
-		return p.declaration("DECLARE "+orReplace(s.Replace)+"TABLE "+nameText(s.Name), s.Columns, s.Sampled, s.Key, s.Time, func() doc { return p.place("FROM", s.From) })
+		return p.declaration("DECLARE "+orReplace(s.Replace)+"TABLE "+spacedText(s.Name), s.Columns, s.Sampled, s.Key, s.Time, func() doc { return p.place("FROM", s.From) })
 	case *DeclareSink:
-		return cat{"DECLARE " + orReplace(s.Replace) + "SINK " + nameText(s.Name), indent{cat{line, p.place("TO", s.To)}}}
+		return cat{"DECLARE " + orReplace(s.Replace) + "SINK " + spacedText(s.Name), indent{cat{line, p.place("TO", s.To)}}}
 	case *CreateTopic:
 		out := "CREATE TOPIC "
 		if s.IfNotExists {
@@ -206,7 +216,7 @@ func (p *printer) statement(st Statement) doc {
 	case *AlterTopic:
 		return cat{"ALTER TOPIC " + topicText(s.Name), p.options(" ", s.Options)}
 	case *CreateView:
-		return cat{"CREATE " + orReplace(s.Replace) + "VIEW " + nameText(s.Name) + " AS", hard{}, p.query(s.Query)}
+		return cat{"CREATE " + orReplace(s.Replace) + "VIEW " + spacedText(s.Name) + " AS", hard{}, p.query(s.Query)}
 	case *CreateBoard:
 		return p.board(s)
 	case *CreateFunction:
@@ -214,12 +224,12 @@ func (p *printer) statement(st Statement) doc {
 		for _, a := range s.Args {
 			args = append(args, nameText(a.Name)+" "+typeText(a.Type))
 		}
-		return cat{"CREATE " + orReplace(s.Replace) + "FUNCTION " + nameText(s.Name) + "(" + strings.Join(args, ", ") + ") RETURNS " + typeText(s.Returns),
+		return cat{"CREATE " + orReplace(s.Replace) + "FUNCTION " + spacedText(s.Name) + "(" + strings.Join(args, ", ") + ") RETURNS " + typeText(s.Returns),
 			line, "LANGUAGE " + nameText(s.Language) + " AS " + s.Code.sql()}
 	case *CreateJob:
 		return p.job(s)
 	case *Insert:
-		out := cat{"INSERT INTO " + nameText(s.Into)}
+		out := cat{"INSERT INTO " + spacedText(s.Into)}
 		if s.Columns != nil {
 			out = append(out, " ("+namesText(s.Columns)+")")
 		}
@@ -237,12 +247,12 @@ func (p *printer) statement(st Statement) doc {
 		return "SHOW " + strings.ToUpper(s.Kind) + "S"
 	case *Describe:
 		if s.Function {
-			return "DESCRIBE FUNCTION " + nameText(s.Name)
+			return "DESCRIBE FUNCTION " + spacedText(s.Name)
 		}
 		if s.Place {
 			return "DESCRIBE PLACE " + nameText(s.Name)
 		}
-		return "DESCRIBE " + nameText(s.Name)
+		return "DESCRIBE " + spacedText(s.Name)
 	case *Drop:
 		out := "DROP " + strings.ToUpper(s.Kind) + " "
 		if s.IfExists {
@@ -251,14 +261,14 @@ func (p *printer) statement(st Statement) doc {
 		if s.Kind == KindTopic {
 			return out + topicText(s.Name)
 		}
-		return out + nameText(s.Name)
+		return out + spacedText(s.Name)
 	case *StartJob:
 		if s.From != nil {
-			return cat{"START JOB " + nameText(s.Name) + " FROM ", p.expr(s.From, levelTimes)}
+			return cat{"START JOB " + spacedText(s.Name) + " FROM ", p.expr(s.From, levelTimes)}
 		}
-		return "START JOB " + nameText(s.Name)
+		return "START JOB " + spacedText(s.Name)
 	case *StopJob:
-		return "STOP JOB " + nameText(s.Name)
+		return "STOP JOB " + spacedText(s.Name)
 	case *Explain:
 		switch {
 		case s.Query != nil:
@@ -266,7 +276,7 @@ func (p *printer) statement(st Statement) doc {
 		case s.Create != nil:
 			return cat{"EXPLAIN ", p.job(s.Create)}
 		}
-		return "EXPLAIN JOB " + nameText(*s.Job)
+		return "EXPLAIN JOB " + spacedText(*s.Job)
 	}
 	return fmt.Sprintf("-- %T", st)
 }
@@ -284,6 +294,14 @@ func topicText(n Name) string {
 		return t
 	}
 	return quoteText(n.Text)
+}
+
+func spacedTexts(ns []Name) string {
+	var out []string
+	for _, n := range ns {
+		out = append(out, spacedText(n))
+	}
+	return strings.Join(out, ", ")
 }
 
 func namesText(ns []Name) string {
@@ -385,7 +403,7 @@ func (p *printer) reads(s *DeclareStream) doc {
 func (p *printer) place(word string, pl Place) doc {
 	out := word + " " + placeText(pl.Kind) + " " + pl.Address.sql()
 	if pl.Via != nil {
-		out += " VIA " + nameText(*pl.Via)
+		out += " VIA " + spacedText(*pl.Via)
 	}
 	return cat{p.lead(pl.Kind.From), out, p.options(" ", pl.Options)}
 }
@@ -438,7 +456,7 @@ func commas(ds []doc) doc {
 }
 
 func (p *printer) job(j *CreateJob) doc {
-	out := cat{"CREATE " + orReplace(j.Replace) + "JOB " + nameText(j.Name)}
+	out := cat{"CREATE " + orReplace(j.Replace) + "JOB " + spacedText(j.Name)}
 	steps := j.Steps
 	if j.Short {
 		out = append(out, " AS")
@@ -478,7 +496,7 @@ func (p *printer) board(b *CreateBoard) doc {
 		}
 		body = append(body, hard{}, head, p.trail(x.Span.To))
 	}
-	return cat{"CREATE " + orReplace(b.Replace) + "BOARD " + nameText(b.Name), p.options(" ", b.Options), indent{body}}
+	return cat{"CREATE " + orReplace(b.Replace) + "BOARD " + spacedText(b.Name), p.options(" ", b.Options), indent{body}}
 }
 
 func (p *printer) with(steps []Step) doc {
@@ -507,7 +525,7 @@ func (p *printer) route(r Route, j *CreateJob) doc {
 		head += strings.ToUpper(r.Kind) + " "
 	}
 	if !(j.Short && r.Kind == RouteRows && r.Step.Text == j.Name.Text) {
-		head += nameText(r.Step) + " "
+		head += spacedText(r.Step) + " "
 	}
 	if r.Of != nil {
 		head += "OF " + nameText(*r.Of) + " "
@@ -522,7 +540,7 @@ func (p *printer) route(r Route, j *CreateJob) doc {
 		if b.Where != nil {
 			d = append(d, "WHERE ", p.expr(b.Where, 0), " ")
 		}
-		d = append(d, "TO "+namesText(b.Sinks), p.trail(b.Sinks[len(b.Sinks)-1].To))
+		d = append(d, "TO "+spacedTexts(b.Sinks), p.trail(b.Sinks[len(b.Sinks)-1].To))
 		arms = append(arms, d)
 	}
 	return append(out, indent{arms})
@@ -638,7 +656,7 @@ func (p *printer) from(f From) doc {
 	case f.Unnest != nil:
 		out = cat{"UNNEST(", p.expr(f.Unnest, 0), ")"}
 	case f.Job != nil:
-		out = cat{nameText(*f.Job) + "." + nameText(f.Name)}
+		out = cat{spacedText(*f.Job) + "." + nameText(f.Name)}
 	default:
 		out = cat{nameText(f.Name)}
 	}

@@ -162,10 +162,15 @@ func (p *parser) from(joined bool) From {
 		p.expect(")", "after the array")
 	default:
 		f.Name = p.name("the stream or step to read")
-		if p.is(".") {
+		if p.is(".") { // space.name, job.step or space.job.step
 			p.next()
 			job := f.Name
-			f.Job, f.Name = &job, p.name("the step of the job "+job.Text)
+			f.Job, f.Name = &job, p.name("what stands behind "+job.Text+".")
+			if p.is(".") {
+				p.next()
+				job.Text, job.To = job.Text+"."+f.Name.Text, f.Name.To
+				f.Name = p.name("the step of the job " + job.Text)
+			}
 		}
 	}
 	since := func() {

@@ -39,7 +39,7 @@ func (p *parser) statement() Statement {
 			d.Place = true
 			d.Name = p.anyName("the place")
 		} else {
-			d.Name = p.name("the name of what to describe")
+			d.Name = p.spaced("the name of what to describe")
 		}
 		d.Stmt = stmt()
 		return d
@@ -52,7 +52,7 @@ func (p *parser) statement() Statement {
 		if k.text == KindTopic {
 			d.Name = p.topicName()
 		} else {
-			d.Name = p.name("the name of the " + k.text)
+			d.Name = p.spaced("the name of the " + k.text)
 		}
 		d.Stmt = stmt()
 		return d
@@ -63,7 +63,7 @@ func (p *parser) statement() Statement {
 		return a
 	case p.accept("start"):
 		p.expect("job", "after START")
-		j := &StartJob{Name: p.name("the job's name")}
+		j := &StartJob{Name: p.spaced("the job's name")}
 		if p.accept("from") {
 			j.From = p.startMark()
 		}
@@ -71,13 +71,13 @@ func (p *parser) statement() Statement {
 		return j
 	case p.accept("stop"):
 		p.expect("job", "after STOP")
-		n := p.name("the job's name")
+		n := p.spaced("the job's name")
 		return &StopJob{stmt(), n}
 	case p.accept("explain"):
 		x := &Explain{}
 		switch {
 		case p.accept("job"):
-			n := p.name("the job's name")
+			n := p.spaced("the job's name")
 			x.Job = &n
 		case p.is("select"), p.is("with"):
 			x.Query = p.query()
@@ -85,7 +85,7 @@ func (p *parser) statement() Statement {
 			from := p.next().From
 			x.Create, _ = p.create(from).(*CreateJob)
 		default:
-			n := p.name("a query or the name of a job")
+			n := p.spaced("a query or the name of a job")
 			x.Job = &n
 		}
 		x.Stmt = stmt()
@@ -135,7 +135,7 @@ func (p *parser) startMark() Expr {
 // insert reads INSERT INTO name [(columns)] VALUES (…), (…), or a query.
 func (p *parser) insert(from int) Statement {
 	p.expect("into", "after INSERT")
-	i := &Insert{Into: p.name("the stream or sink to write to")}
+	i := &Insert{Into: p.spaced("the stream or sink to write to")}
 	if p.is("(") {
 		i.Columns = p.names("a column's name")
 	}
@@ -176,7 +176,7 @@ func (p *parser) topicName() Name {
 		s := p.text("the topic's name")
 		return Name{s.Value, s.Span}
 	}
-	return p.name("the topic's name")
+	return p.spaced("the topic's name")
 }
 
 func (p *parser) declare(from int) Statement {
@@ -188,7 +188,7 @@ func (p *parser) declare(from int) Statement {
 	k := p.next()
 	switch k.text {
 	case KindEndpoint:
-		d := &DeclareEndpoint{Replace: replace, Name: p.name("the endpoint's name")}
+		d := &DeclareEndpoint{Replace: replace, Name: p.spaced("the endpoint's name")}
 		d.Place = p.name("the kind of place, such as MARIADB,")
 		d.Address = p.text("the address")
 		if p.accept("secret") {
@@ -201,7 +201,7 @@ func (p *parser) declare(from int) Statement {
 		d.Stmt = Stmt{p.since(from)}
 		return d
 	case KindStream:
-		d := &DeclareStream{Replace: replace, Name: p.name("the stream's name")}
+		d := &DeclareStream{Replace: replace, Name: p.spaced("the stream's name")}
 		d.Columns, d.Sampled, _ = p.columns(false)
 		if p.is("event") {
 			p.try([]string{"from"}, func() { d.Time = p.eventTime() })
@@ -219,7 +219,7 @@ func (p *parser) declare(from int) Statement {
 		d.Stmt = Stmt{p.since(from)}
 		return d
 	case KindTable:
-		d := &DeclareTable{Replace: replace, Name: p.name("the table's name")}
+		d := &DeclareTable{Replace: replace, Name: p.spaced("the table's name")}
 		d.Columns, d.Sampled, d.Key = p.columns(true)
 		if p.is("event") {
 			p.try([]string{"from"}, func() { d.Time = p.eventTime() })
@@ -229,7 +229,7 @@ func (p *parser) declare(from int) Statement {
 		d.Stmt = Stmt{p.since(from)}
 		return d
 	case KindSink:
-		d := &DeclareSink{Replace: replace, Name: p.name("the sink's name")}
+		d := &DeclareSink{Replace: replace, Name: p.spaced("the sink's name")}
 		p.expect("to", "and the place the sink writes")
 		d.To = p.place("the place, such as TOPIC, FILES or MARIADB,")
 		d.Stmt = Stmt{p.since(from)}
@@ -426,7 +426,7 @@ func (p *parser) place(what string) Place {
 	pl := Place{Kind: p.anyName(what)}
 	pl.Address = p.text("the address of the " + pl.Kind.Text)
 	if p.accept("via") {
-		n := p.name("the endpoint's name")
+		n := p.spaced("the endpoint's name")
 		pl.Via = &n
 	}
 	if p.is("(") {
@@ -527,7 +527,7 @@ func (p *parser) create(from int) Statement {
 		t.Stmt = Stmt{p.since(from)}
 		return t
 	case KindView:
-		v := &CreateView{Replace: replace, Name: p.name("the view's name")}
+		v := &CreateView{Replace: replace, Name: p.spaced("the view's name")}
 		p.expect("as", "and the view's query")
 		v.Query = p.query()
 		v.Stmt = Stmt{p.since(from)}
@@ -548,7 +548,7 @@ func (p *parser) create(from int) Statement {
 }
 
 func (p *parser) createBoard(from int, replace bool) Statement {
-	b := &CreateBoard{Replace: replace, Name: p.name("the board's name")}
+	b := &CreateBoard{Replace: replace, Name: p.spaced("the board's name")}
 	if p.is("(") {
 		b.Options = p.options()
 	}
@@ -618,7 +618,7 @@ const PanelText = "text"
 var PanelKinds = []string{"series", "bars", "number", "table", "heat", "histogram", "states", "map", "areas", PanelText}
 
 func (p *parser) createFunction(from int, replace bool) Statement {
-	f := &CreateFunction{Replace: replace, Name: p.name("the function's name")}
+	f := &CreateFunction{Replace: replace, Name: p.spaced("the function's name")}
 	p.expect("(", "and the arguments")
 	for !p.is(")") {
 		f.Args = append(f.Args, Column{Name: p.anyName("an argument's name"), Type: p.typeName()})
@@ -638,7 +638,7 @@ func (p *parser) createFunction(from int, replace bool) Statement {
 }
 
 func (p *parser) createJob(from int, replace bool) Statement {
-	j := &CreateJob{Replace: replace, Name: p.name("the job's name")}
+	j := &CreateJob{Replace: replace, Name: p.spaced("the job's name")}
 	j.Short = p.accept("as")
 	if p.is("with") {
 		j.Steps = p.with()
@@ -700,13 +700,13 @@ func (p *parser) route(short bool, job Name) Route {
 	}
 	switch {
 	case r.Kind != RouteRows:
-		r.Step = p.name("the step, stream or sink")
+		r.Step = p.spaced("the step, stream or sink")
 		if r.Kind == RouteLate && p.accept("of") {
 			n := p.name("an input of the step")
 			r.Of = &n
 		}
 	case !p.is("to") && !p.is("where"):
-		r.Step = p.name("the step to route")
+		r.Step = p.spaced("the step to route")
 	case !short:
 		p.fail(p.peek().Span, "name the step: ROUTE step TO sink", "a job with WITH steps routes each by its name")
 	}
@@ -717,7 +717,7 @@ func (p *parser) route(short bool, job Name) Route {
 		}
 		p.expect("to", "and the sinks")
 		for {
-			b.Sinks = append(b.Sinks, p.name("a sink's name"))
+			b.Sinks = append(b.Sinks, p.spaced("a sink's name"))
 			if !p.accept(",") {
 				return b
 			}

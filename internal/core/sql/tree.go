@@ -326,7 +326,7 @@ type Item struct {
 // From is what a query reads: a name, a step of a job, a query in parentheses, or UNNEST of an array.
 type From struct {
 	Name    Name
-	Job     *Name // job.step: the rows of a running job's step as they stand; nil for others
+	Job     *Name // job.step: the rows of a running job's step as they stand; or the space of what is declared, which only the catalogue tells; nil for others
 	Query   *Select
 	Unnest  Expr
 	Alias   *Name
@@ -336,7 +336,7 @@ type From struct {
 	Span
 }
 
-// Read is the name of what is read; of a step of a job with the job's before it.
+// Read is the name of what is read, with its space; of a step of a job with the job's before it.
 func (f From) Read() string {
 	if f.Job != nil {
 		return f.Job.Text + "." + f.Name.Text
@@ -628,16 +628,18 @@ func (s *Select) Walk(block func(*Select), expr func(Expr)) {
 	}
 }
 
-// JobSteps are the inputs of a query, and of all inside it, that are steps of jobs.
-func (q *Query) JobSteps() (out []From) {
-	block := func(b *Select) {
-		if b.From.Job != nil {
-			out = append(out, b.From)
+// JobSteps are the inputs of a query, and of all inside it, that are steps of jobs. declared says whether a name is that of something
+// declared, in a space.
+func (q *Query) JobSteps(declared func(name string) bool) (out []From) {
+	add := func(f From) {
+		if f.Job != nil && !declared(f.Read()) {
+			out = append(out, f)
 		}
+	}
+	block := func(b *Select) {
+		add(b.From)
 		for _, j := range b.Joins {
-			if j.With.Job != nil {
-				out = append(out, j.With)
-			}
+			add(j.With)
 		}
 	}
 	for _, s := range q.With {

@@ -178,7 +178,7 @@ func readsView(cat *plan.Catalog, steps []sql.Step, name string, beside []sql.Ex
 	var reads func(q *sql.Select)
 	names := func(q *sql.Select) {
 		for _, f := range append([]sql.From{q.From}, joined(q)...) {
-			n := f.Name.Text
+			n := f.Read()
 			found = found || n == name
 			if v := cat.Views[n]; v != nil && !seen[n] {
 				seen[n] = true

@@ -70,7 +70,7 @@ func (s *Definitions) Check(in Script) *Checked {
 
 // withSteps adds what a query reads of the steps of jobs to a copy of the catalogue.
 func (s *Definitions) withSteps(q *sql.Query, cat *plan.Catalog, errs *sql.Errors) *plan.Catalog {
-	for i, f := range q.JobSteps() {
+	for i, f := range q.JobSteps(cat.Knows) {
 		if i == 0 {
 			cat = cat.Clone()
 			if _, now := q.Until.(*sql.NowMark); !now {

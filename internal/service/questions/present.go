@@ -22,7 +22,7 @@ const mostStanding = 200_000
 // present finds the rows of the jobs' steps that a query reads, FROM job.step, and adds them to a copy of the catalogue. Of a query of one step with
 // conditions column = value, only the rows with these values are asked for.
 func (s *Questions) present(ctx context.Context, q *sql.Query, cat **plan.Catalog, errs *sql.Errors) (map[string][]recorded.Message, error) {
-	reads := q.JobSteps()
+	reads := q.JobSteps((*cat).Knows)
 	if len(reads) == 0 {
 		return nil, nil
 	}
@@ -31,7 +31,7 @@ func (s *Questions) present(ctx context.Context, q *sql.Query, cat **plan.Catalo
 		return nil, errs.Err()
 	}
 	where := map[string]string{}
-	if len(reads) == 1 && q.Body.From.Job != nil && len(q.Body.Joins) == 0 && q.Body.Union == nil {
+	if len(reads) == 1 && q.Body.From.Read() == reads[0].Read() && len(q.Body.Joins) == 0 && q.Body.Union == nil {
 		where = equalities(q.Body.Where)
 	}
 	out := map[string][]recorded.Message{}
