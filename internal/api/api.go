@@ -18,9 +18,11 @@ import (
 
 	"fiume/internal/catalog"
 	"fiume/internal/connect/contract"
+	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
 	"fiume/internal/service"
+	"fiume/internal/service/access"
 	"fiume/internal/service/base"
 	"fiume/internal/service/boards"
 	"fiume/internal/service/databases"
@@ -67,6 +69,9 @@ func problem(err error) error {
 	switch {
 	case errors.As(err, &s):
 		p.Status, p.Diagnostics = http.StatusUnprocessableEntity, s.List
+		if slices.ContainsFunc(s.List, func(d sql.Diagnostic) bool { return d.Code == sql.NotAllowed }) {
+			p.Status = http.StatusForbidden
+		}
 	case errors.Is(err, base.ErrNotFound):
 		p.Status = http.StatusNotFound
 	case errors.Is(err, base.ErrConflict):
@@ -75,6 +80,10 @@ func problem(err error) error {
 		p.Status = http.StatusBadRequest
 	case errors.Is(err, base.ErrBusy):
 		p.Status = http.StatusServiceUnavailable
+	case errors.Is(err, base.ErrUnknown):
+		p.Status = http.StatusUnauthorized
+	case errors.Is(err, base.ErrDenied):
+		p.Status = http.StatusForbidden
 	}
 	p.Title = http.StatusText(p.Status)
 	return p
@@ -133,24 +142,28 @@ func sentence(where, what string) string {
 
 // handler holds what the operations share.
 type handler struct {
-	s   *service.Service
-	ctx context.Context // ends when the service stops, and with it the event streams
+	s    *service.Service
+	ctx  context.Context // ends when the service stops, and with it the event streams
+	gate *gate
 }
 
 // New makes the router of a service. console holds the built web console. ctx ends event streams.
-func New(ctx context.Context, s *service.Service, console fs.FS, log *slog.Logger) http.Handler {
+func New(ctx context.Context, s *service.Service, console fs.FS, log *slog.Logger, set Settings) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
 	r.UseRawPath, r.UnescapePathValues = true, true // a name may have a slash, written as %2F
 	m := newMonitor(s, log)
-	r.Use(m.count, recovery(log), told(log), guard, door(s))
-	m.routes(r)
+	g := &gate{s: s, set: set}
+	r.Use(m.count, recovery(log), g.identify, told(log), g.guard, g.door)
+	m.routes(r, g)
+	r.GET("/link/:code", g.follow)
 	config := huma.DefaultConfig("Fiume", service.Version)
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/openapi", "", ""
 	config.CreateHooks = nil
-	config.Info.Description = "The network interface of Fiume, a streaming ETL service. It listens on loopback only."
+	config.Info.Description = "The network interface of Fiume, a streaming ETL service. Each operation says in x-role which role a caller needs, and x-of says where: everywhere, somewhere, or in the space of what it names. Nobody is asked for while nobody has been created."
 	a := humagin.New(r, config)
-	h := &handler{s, ctx}
+	a.UseMiddleware(g.operation(a))
+	h := &handler{s, ctx, g}
 	h.routes(a)
 	r.NoRoute(static(console))
 	return r
@@ -165,7 +178,15 @@ func told(log *slog.Logger) gin.HandlerFunc {
 		if m := c.Request.Method; m == http.MethodGet || m == http.MethodHead {
 			level = slog.LevelDebug
 		}
-		log.Log(c.Request.Context(), level, "request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "ms", time.Since(began).Milliseconds())
+		path := c.Request.URL.Path
+		if strings.HasPrefix(path, "/link/") {
+			path = "/link/…" // who has it may look
+		}
+		said := []any{"method", c.Request.Method, "path", path, "status", c.Writer.Status(), "ms", time.Since(began).Milliseconds()}
+		if caller := access.From(c.Request.Context()); caller != nil && caller.Address != "" {
+			said = append(said, "caller", caller.Name, "from", caller.Address)
+		}
+		log.Log(c.Request.Context(), level, "request", said...)
 	}
 }
 
@@ -176,9 +197,9 @@ func recovery(log *slog.Logger) gin.HandlerFunc {
 	})
 }
 
-// guard refuses requests that a page of another site has a browser make: their Host or Origin is not
-// loopback. There is no authentication yet, so loopback is all that is trusted.
-func guard(c *gin.Context) {
+// guard refuses requests that a page of another site has a browser make: their Origin is not the service's own. While nobody has been created,
+// loopback is all that is trusted, and so their Host is of the machine, too.
+func (g *gate) guard(c *gin.Context) {
 	local := func(hostport string) bool {
 		host := hostport
 		if h, _, err := net.SplitHostPort(hostport); err == nil {
@@ -188,10 +209,18 @@ func guard(c *gin.Context) {
 		return host == "localhost" || ip != nil && ip.IsLoopback()
 	}
 	c.Header("X-Content-Type-Options", "nosniff")
-	ok := local(c.Request.Host)
+	c.Header("X-Frame-Options", "DENY")
+	c.Header("Referrer-Policy", "no-referrer")
+	if g.set.Encrypted {
+		c.Header("Strict-Transport-Security", "max-age=31536000")
+	}
+	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
+		c.Header("Cache-Control", "no-store")
+	}
+	ok := local(c.Request.Host) || g.s.People.Needed()
 	if o := c.GetHeader("Origin"); o != "" && ok { // of this service alone: a page on another port is another's
 		u, err := url.Parse(o)
-		ok = err == nil && u.Host == c.Request.Host
+		ok = err == nil && (u.Host == c.Request.Host || g.set.Public != "" && o == strings.TrimSuffix(g.set.Public, "/"))
 	}
 	switch site := c.GetHeader("Sec-Fetch-Site"); {
 	case !ok:
@@ -199,7 +228,7 @@ func guard(c *gin.Context) {
 		ok = !strings.HasPrefix(c.Request.URL.Path, "/api/") // a link to the console may be followed
 	}
 	if !ok {
-		c.AbortWithStatusJSON(http.StatusForbidden, &Problem{Status: 403, Title: "Forbidden", Detail: "requests must come from this machine, and from pages of this service"})
+		c.AbortWithStatusJSON(http.StatusForbidden, &Problem{Status: 403, Title: "Forbidden", Detail: "requests must come from pages of this service, and, while nobody has been created, from this machine"})
 		return
 	}
 	// What a page may send without asking has no content type of ours.
@@ -221,7 +250,7 @@ var packed = func() func(http.Handler) http.HandlerFunc {
 }()
 
 // consolePages are what the paths of the console's pages begin with.
-var consolePages = []string{"", "jobs", "boards", "topics", "declared", "work", "streams", "activity"}
+var consolePages = []string{"", "welcome", "people", "jobs", "boards", "topics", "declared", "work", "streams", "activity"}
 
 // statusWriter answers with a status of its own.
 type statusWriter struct {
@@ -237,6 +266,50 @@ func clipPath(path string) string {
 		return path[:80] + "…"
 	}
 	return path
+}
+
+// definitions are those of a kind that a caller may know of.
+func (h *handler) definitions(ctx context.Context, kind string) []declare.Definition {
+	c := access.From(ctx)
+	return slices.DeleteFunc(h.s.Definitions.List(kind), func(d declare.Definition) bool { return !c.May(access.Look, d.Kind, d.Name) })
+}
+
+// job tells all about a job; its rows only to who may read them.
+func (h *handler) job(ctx context.Context, name string) (*jobs.JobDetail, error) {
+	d, err := h.s.Jobs.Get(name)
+	if err == nil && !access.From(ctx).May(access.Read, sql.KindJob, name) {
+		d.Samples, d.Newest = []flow.NamedSample{}, map[string][]string{}
+	}
+	return d, err
+}
+
+// mayKnow says whether a caller may see what was done to an object of the activity log: a job, or a kind and a name.
+func (h *handler) mayKnow(c *access.Caller, object string) bool {
+	kind, name, ok := strings.Cut(object, " ")
+	if !ok {
+		kind, name = sql.KindJob, object
+	}
+	return slices.Contains([]string{sql.KindJob, sql.KindTopic, sql.KindStream, sql.KindTable, sql.KindSink, sql.KindView, sql.KindBoard, sql.KindEndpoint, sql.KindFunction}, kind) && c.May(access.Look, kind, name)
+}
+
+// draftOf is what a draft of a caller is called: others have drafts of their own.
+func draftOf(ctx context.Context, id string) string {
+	if c := access.From(ctx); id != "" && c != nil && c.Via != "" {
+		return c.Name + "/" + id
+	}
+	return id
+}
+
+// follow has a browser look at the board that a link is for.
+func (g *gate) follow(c *gin.Context) {
+	code := c.Param("code")
+	caller := g.s.People.Known(code, g.set.client(c.Request))
+	if caller == nil || caller.Board == "" {
+		c.String(http.StatusNotFound, "This link has ended, or there is none. Ask whoever gave it for another one.\n")
+		return
+	}
+	http.SetCookie(c.Writer, &http.Cookie{Name: linkCookie, Value: code, Path: "/", HttpOnly: true, Secure: g.set.Encrypted, SameSite: http.SameSiteLaxMode})
+	c.Redirect(http.StatusSeeOther, "/boards/"+url.PathEscape(caller.Board))
 }
 
 // static serves the console; paths that are no file are pages of it.
@@ -341,8 +414,8 @@ type Looking struct {
 }
 
 // view reads it.
-func (in *Looking) view() (v boards.View, err error) {
-	v = boards.View{Draft: in.Draft}
+func (in *Looking) view(ctx context.Context) (v boards.View, err error) {
+	v = boards.View{Draft: draftOf(ctx, in.Draft)}
 	if v.Chosen, err = pairs("choose", in.Choose); err != nil {
 		return v, err
 	}
@@ -362,11 +435,6 @@ func (in *Looking) view() (v boards.View, err error) {
 	return v, nil
 }
 
-// Acting is who does something. Until there are users it is the machine's.
-type Acting struct {
-	Actor string `header:"Fiume-Actor" default:"local" maxLength:"100" doc:"a name for the activity log"`
-}
-
 // Change is a request that changes what a name stands for.
 type Change struct {
 	Named
@@ -381,8 +449,17 @@ func large(o huma.Operation) huma.Operation {
 
 func (h *handler) routes(a huma.API) {
 	op := func(id, method, path, summary string, tag string) huma.Operation {
-		return huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, Tags: []string{tag}, MaxBodyBytes: 8 << 20, BodyReadTimeout: time.Minute}
+		n, ok := needs[id]
+		if !ok {
+			panic("nothing says who may do " + id)
+		}
+		about := map[string]any{"x-of": n.of}
+		if n.role != "" {
+			about["x-role"] = n.role
+		}
+		return huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, Tags: []string{tag}, MaxBodyBytes: 8 << 20, BodyReadTimeout: time.Minute, Extensions: about}
 	}
+	h.callers(a, op)
 	huma.Register(a, op("health", "GET", "/api/health", "How the service is", "service"),
 		func(ctx context.Context, _ *struct{}) (*body[service.Health], error) {
 			return answer(h.s.Health(ctx), nil)
@@ -393,6 +470,9 @@ func (h *handler) routes(a huma.API) {
 			After  uint   `query:"after" doc:"the next of the page before"`
 			Object string `query:"object" doc:"what was acted on, such as the name of a job"`
 		}) (*body[Page[catalog.Activity]], error) {
+			if c := access.From(ctx); !c.Everywhere(access.Administer) && (in.Object == "" || !h.mayKnow(c, in.Object)) {
+				return nil, problem(base.Errorf(base.ErrDenied, "the activity of all is for administrators; ask for that of one object in a space of yours"))
+			}
 			all, err := h.s.Activity(in.After, in.Object, in.Limit)
 			out := Page[catalog.Activity]{Items: append([]catalog.Activity{}, all...)}
 			if len(all) == in.Limit {
@@ -426,7 +506,7 @@ func (h *handler) routes(a huma.API) {
 			Paging
 			Kind string `query:"kind" enum:"endpoint,stream,table,sink,view,function,board,"`
 		}) (*body[Page[declare.Definition]], error) {
-			return paged(h.s.Definitions.List(in.Kind), in.Paging, func(d declare.Definition) string { return d.Name })
+			return paged(h.definitions(ctx, in.Kind), in.Paging, func(d declare.Definition) string { return d.Name })
 		})
 	huma.Register(a, op("functions", "GET", "/api/functions", "The functions of the language, and those that users have made", "sql"),
 		func(ctx context.Context, in *struct{ Paging }) (*body[Page[plan.FunctionEntry]], error) {
@@ -452,11 +532,11 @@ func (h *handler) routes(a huma.API) {
 
 	huma.Register(a, op("jobs", "GET", "/api/jobs", "All jobs", "jobs"),
 		func(ctx context.Context, in *struct{ Paging }) (*body[Page[jobs.JobInfo]], error) {
-			return paged(h.s.Jobs.List(), in.Paging, func(j jobs.JobInfo) string { return j.Name })
+			return paged(visible(ctx, h.s.Jobs.List(), sql.KindJob, func(j jobs.JobInfo) string { return j.Name }), in.Paging, func(j jobs.JobInfo) string { return j.Name })
 		})
 	huma.Register(a, op("job", "GET", "/api/jobs/{name}", "A job with its ledger, samples and newest rows", "jobs"),
 		func(ctx context.Context, in *Named) (*body[*jobs.JobDetail], error) {
-			return answer(h.s.Jobs.Get(in.Name))
+			return answer(h.job(ctx, in.Name))
 		})
 	for _, c := range []struct {
 		id, path, summary string
@@ -469,7 +549,7 @@ func (h *handler) routes(a huma.API) {
 			if err := c.do(ctx, in.Actor, in.Name); err != nil {
 				return nil, problem(err)
 			}
-			return answer(h.s.Jobs.Get(in.Name))
+			return answer(h.job(ctx, in.Name))
 		})
 	}
 	huma.Register(a, op("job-state", "GET", "/api/jobs/{name}/state", "What the steps of a job keep, what its sinks promise and hold back, and its checkpoints", "jobs"),
@@ -522,7 +602,7 @@ func (h *handler) routes(a huma.API) {
 			if err := h.s.Jobs.SetParallelism(ctx, in.Actor, in.Name, in.Body.Tasks); err != nil {
 				return nil, problem(err)
 			}
-			return answer(h.s.Jobs.Get(in.Name))
+			return answer(h.job(ctx, in.Name))
 		})
 	huma.Register(a, op("checkpoints", "GET", "/api/jobs/{name}/checkpoints", "The checkpoints of a job that are kept, the newest first", "jobs"),
 		func(ctx context.Context, in *struct {
@@ -543,7 +623,7 @@ func (h *handler) routes(a huma.API) {
 
 	huma.Register(a, op("boards", "GET", "/api/boards", "All boards", "boards"),
 		func(ctx context.Context, in *struct{ Paging }) (*body[Page[boards.Board]], error) {
-			return paged(h.s.Boards.List(), in.Paging, func(b boards.Board) string { return b.Name })
+			return paged(visible(ctx, h.s.Boards.List(), sql.KindBoard, func(b boards.Board) string { return b.Name }), in.Paging, func(b boards.Board) string { return b.Name })
 		})
 	huma.Register(a, op("board", "GET", "/api/boards/{name}", "A board with its panels", "boards"),
 		func(ctx context.Context, in *Named) (*body[*boards.Board], error) {
@@ -556,7 +636,7 @@ func (h *handler) routes(a huma.API) {
 			Panel int `path:"panel" minimum:"0" doc:"which one, from 0"`
 			Wait  int `query:"wait" default:"3" minimum:"1" maximum:"60" doc:"seconds that the query may take to come to what is there, where it does not run yet"`
 		}) (*body[*boards.Update], error) {
-			v, err := in.view()
+			v, err := in.view(ctx)
 			if err != nil {
 				return nil, problem(err)
 			}
@@ -574,7 +654,7 @@ func (h *handler) routes(a huma.API) {
 				Parts *sql.BoardParts `json:"parts,omitempty" doc:"the parts"`
 			}
 		}) (*body[*boards.Draft], error) {
-			return answer(h.s.Boards.Draft(in.ID, in.Body.SQL, in.Body.Parts))
+			return answer(h.s.Boards.Draft(ctx, draftOf(ctx, in.ID), in.Body.SQL, in.Body.Parts))
 		})
 	huma.Register(a, op("panel-kinds", "GET", "/api/panel-kinds", "The kinds of panels, with their options", "boards"),
 		func(ctx context.Context, in *struct{ Paging }) (*body[Page[boards.PanelKind]], error) {
@@ -583,13 +663,16 @@ func (h *handler) routes(a huma.API) {
 
 	huma.Register(a, op("topics", "GET", "/api/topics", "All topics", "topics"),
 		func(ctx context.Context, in *struct{ Paging }) (*body[Page[topics.TopicInfo]], error) {
-			return paged(h.s.Topics.List(), in.Paging, func(t topics.TopicInfo) string { return t.Name })
+			return paged(visible(ctx, h.s.Topics.List(), sql.KindTopic, func(t topics.TopicInfo) string { return t.Name }), in.Paging, func(t topics.TopicInfo) string { return t.Name })
 		})
 	huma.Register(a, op("create-topic", "POST", "/api/topics", "Create a topic", "topics"),
 		func(ctx context.Context, in *struct {
 			Acting
 			Body TopicRequest
 		}) (*body[topics.TopicInfo], error) {
+			if space := access.SpaceOf(in.Body.Name); !access.From(ctx).In(access.Develop, space) {
+				return nil, problem(base.Errorf(base.ErrDenied, "%s", access.From(ctx).Missing(access.Develop, space)))
+			}
 			set := topiclog.Settings{Partitions: max(in.Body.Partitions, 1), RetainFor: in.Body.RetainFor * 1e6}
 			if in.Body.Partitions == 0 {
 				set.Partitions = 4
@@ -642,6 +725,7 @@ func (h *handler) routes(a huma.API) {
 	huma.Register(a, op("secrets", "GET", "/api/secrets", "The secrets, without their values", "service"),
 		func(ctx context.Context, in *struct{ Paging }) (*body[Page[secrets.Secret]], error) {
 			all, err := h.s.Secrets.List()
+			all = slices.DeleteFunc(all, func(s secrets.Secret) bool { return !access.From(ctx).In(access.Operate, access.SpaceOf(s.Name)) })
 			return listed(all, err, in.Paging, func(s secrets.Secret) string { return s.Name })
 		})
 	huma.Register(a, op("set-secret", "PUT", "/api/secrets/{name}", "Set a secret; nothing gives it out again", "service"),

@@ -71,13 +71,23 @@ func doorOf(r *http.Request) (topic, kind string, ok bool) {
 }
 
 // door writes what comes through the front door.
-func door(s *service.Service) gin.HandlerFunc {
-	return func(c *gin.Context) {
+func (g *gate) door(c *gin.Context) {
+	{
 		topic, kind, ok := doorOf(c.Request)
 		if !ok {
 			return
 		}
-		d := &doorway{s: s, topic: topic, kind: kind, batch: c.Query("batch"), key: c.Query("key"), header: c.Query("header") == "true", r: c.Request}
+		const op = "write-messages"
+		ctx := c.Request.Context()
+		if p := g.refusal(ctx, needs[op], topic); p != nil {
+			g.refused(ctx, op, topic, p.Status)
+			c.Writer.Header().Set("Content-Type", p.ContentType(""))
+			c.Header("Connection", "close")
+			c.AbortWithStatusJSON(p.Status, p)
+			return
+		}
+		defer func() { g.did(ctx, op, http.MethodPost, needs[op], topic, c.Writer.Status()) }()
+		d := &doorway{s: g.s, topic: topic, kind: kind, batch: c.Query("batch"), key: c.Query("key"), header: c.Query("header") == "true", r: c.Request}
 		err := d.open(http.NewResponseController(c.Writer))
 		if err == nil {
 			c.AbortWithStatusJSON(http.StatusOK, Written{Written: d.written, Again: d.again && d.chunks > 0})

@@ -146,7 +146,7 @@ func (h *handler) query(ctx context.Context, in *struct{ Body ScriptRequest }) (
 const liveInterval = time.Second
 
 func (h *handler) live(ctx context.Context, in *Named) (*huma.StreamResponse, error) {
-	if _, err := h.s.Jobs.Get(in.Name); err != nil {
+	if _, err := h.job(ctx, in.Name); err != nil {
 		return nil, problem(err)
 	}
 	return &huma.StreamResponse{Body: func(hc huma.Context) {
@@ -156,7 +156,7 @@ func (h *handler) live(ctx context.Context, in *Named) (*huma.StreamResponse, er
 		t := time.NewTicker(liveInterval)
 		defer t.Stop()
 		for {
-			d, err := h.s.Jobs.Get(in.Name)
+			d, err := h.job(ctx, in.Name)
 			if errors.Is(err, base.ErrNotFound) {
 				_ = ev.send("problem", problem(err))
 				return
@@ -178,7 +178,7 @@ func (h *handler) board(ctx context.Context, in *struct {
 	Named
 	Looking
 }) (*huma.StreamResponse, error) {
-	view, err := in.view()
+	view, err := in.view(ctx)
 	if err != nil {
 		return nil, problem(err)
 	}

@@ -151,11 +151,11 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 	}
 	huma.Register(a, op("words", "GET", "/api/words", "Keywords, names with their columns, and texts to begin from", "sql"),
 		func(ctx context.Context, _ *struct{}) (*body[*declare.Words], error) {
-			return answer(h.s.Definitions.Words(), nil)
+			return answer(h.s.Definitions.Words(ctx), nil)
 		})
 	huma.Register(a, op("check", "POST", "/api/check", "Find the errors of a text, and say how its queries and jobs would run", "sql"),
 		func(ctx context.Context, in *struct{ Body ScriptRequest }) (*body[*declare.Checked], error) {
-			return answer(h.s.Definitions.Check(in.Body.script()), nil)
+			return answer(h.s.Definitions.Check(ctx, in.Body.script()), nil)
 		})
 	draw := op("draw", "POST", "/api/draw", "A job as a text and as a drawing", "sql")
 	draw.Description = "Takes a text with a job or a query, or its drawing, and gives both: the text laid out, and cut into steps, routes and clauses that can be changed by hand. Nothing is kept."
@@ -166,7 +166,7 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 				Drawing *sql.Drawing `json:"drawing,omitempty" doc:"the drawing"`
 			}
 		}) (*body[*declare.Drawn], error) {
-			return answer(h.s.Definitions.Draw(in.Body.SQL, in.Body.Drawing))
+			return answer(h.s.Definitions.Draw(ctx, in.Body.SQL, in.Body.Drawing))
 		})
 	huma.Register(a, op("format", "POST", "/api/format", "Lay a text out", "sql"),
 		func(ctx context.Context, in *struct{ Body ScriptRequest }) (*body[Formatted], error) {
@@ -192,7 +192,7 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 
 	huma.Register(a, op("samples", "GET", "/api/samples", "Samples, the newest first", "samples"),
 		func(ctx context.Context, in *struct{ Paging }) (*body[Page[samples.SampleInfo]], error) {
-			all, err := h.s.Samples.List()
+			all, err := h.s.Samples.List(ctx)
 			return listed(all, err, in.Paging, func(x samples.SampleInfo) string { return fmt.Sprint(x.ID) })
 		})
 	huma.Register(a, large(op("keep-sample", "POST", "/api/samples", "Keep a sample: an uploaded file, messages of a topic, a file, or a table of a database", "samples")),
@@ -206,14 +206,14 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 		func(ctx context.Context, in *struct {
 			ID uint `path:"id"`
 		}) (*body[*samples.SampleDetail], error) {
-			return answer(h.s.Samples.Get(in.ID))
+			return answer(h.s.Samples.Get(ctx, in.ID))
 		})
 	huma.Register(a, op("drop-sample", "DELETE", "/api/samples/{id}", "Forget a sample", "samples"),
 		func(ctx context.Context, in *struct {
 			ID uint `path:"id"`
 			Acting
 		}) (*struct{}, error) {
-			return nil, problem(h.s.Samples.Drop(in.Actor, in.ID))
+			return nil, problem(h.s.Samples.Drop(ctx, in.Actor, in.ID))
 		})
 	huma.Register(a, large(op("propose", "POST", "/api/propose", "Propose a declaration for what a sample holds", "samples")),
 		func(ctx context.Context, in *struct{ Body samples.SampleRequest }) (*body[*samples.Proposal], error) {
@@ -225,7 +225,7 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 		})
 	huma.Register(a, op("drifts", "GET", "/api/drifts", "The streams whose messages were last seen to differ", "samples"),
 		func(ctx context.Context, in *struct{ Paging }) (*body[Page[samples.Drift]], error) {
-			return listed(h.s.Samples.Drifts(), nil, in.Paging, func(x samples.Drift) string { return x.Stream })
+			return listed(visible(ctx, h.s.Samples.Drifts(), sql.KindStream, func(x samples.Drift) string { return x.Stream }), nil, in.Paging, func(x samples.Drift) string { return x.Stream })
 		})
 	huma.Register(a, op("rows", "GET", "/api/definitions/{name}/rows", "Rows of a stream, table or view, or those that a sink holds: of one over a topic the newest, of others the first", "sql"),
 		func(ctx context.Context, in *struct {

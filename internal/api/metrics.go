@@ -11,6 +11,7 @@ import (
 
 	"fiume/internal/core/flow"
 	"fiume/internal/service"
+	"fiume/internal/service/access"
 
 	"github.com/gin-gonic/gin"
 	"github.com/prometheus/client_golang/prometheus"
@@ -203,8 +204,20 @@ func (m *monitor) count(c *gin.Context) {
 // methods are those that requests are told apart by.
 var methods = []string{http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete, http.MethodOptions}
 
-func (m *monitor) routes(r *gin.Engine) {
-	r.GET("/metrics", gin.WrapH(m.metrics))
+func (m *monitor) routes(r *gin.Engine, g *gate) {
+	seen := func(c *gin.Context) bool {
+		p := g.refusal(c.Request.Context(), need{access.Look, everywhere}, "")
+		if p != nil {
+			c.String(p.Status, p.Detail+"\n")
+		}
+		return p == nil
+	}
+	metrics := gin.WrapH(m.metrics)
+	r.GET("/metrics", func(c *gin.Context) { // the names of all jobs and topics stand in it
+		if seen(c) {
+			metrics(c)
+		}
+	})
 	r.GET("/live", func(c *gin.Context) { c.String(http.StatusOK, "alive\n") })
 	r.GET("/ready", func(c *gin.Context) {
 		reasons := m.s.Unready(c.Request.Context())
@@ -212,6 +225,10 @@ func (m *monitor) routes(r *gin.Engine) {
 			c.String(http.StatusOK, "ready\n")
 			return
 		}
-		c.String(http.StatusServiceUnavailable, strings.Join(reasons, "\n")+"\n")
+		text := "not ready\n"
+		if access.From(c.Request.Context()).Everywhere(access.Look) { // they have addresses and paths
+			text = strings.Join(reasons, "\n") + "\n"
+		}
+		c.String(http.StatusServiceUnavailable, text)
 	})
 }

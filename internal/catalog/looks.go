@@ -96,7 +96,7 @@ func (s *Store) SetAsideOf(id uint) (*SetAside, error) {
 
 // Sent notes that a row was mended and sent again.
 func (s *Store) Sent(id uint, at time.Time, actor string) error {
-	return s.db.Model(&SetAside{}).Where("id = ?", id).Updates(map[string]any{"sent_at": at, "sent_by": actor}).Error
+	return s.db.Model(&SetAside{}).Where("id = ?", id).Updates(map[string]any{"sent_at": at, "sent_by": actorName(actor)}).Error
 }
 
 // AddReasons adds to the counts of rejected rows.

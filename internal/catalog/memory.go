@@ -29,6 +29,7 @@ type Memory struct {
 	samples     []Sample
 	secrets     map[string]Secret
 	activity    []Activity
+	kept        []Kept
 	offsets     []GroupOffset
 }
 
@@ -92,7 +93,7 @@ func (m *Memory) Redefine(kind, name, text, actor string, versions []Version) er
 			j := m.jobs[v.Job]
 			j.Version = v.Version
 			m.jobs[v.Job] = j
-			v.Actor = actor
+			v.Actor = actorName(actor)
 			m.addVersion(v)
 		}
 		return nil
@@ -141,7 +142,7 @@ func (m *Memory) CreateJob(j *Job, actor string) error {
 		}
 		j.CreatedAt, j.UpdatedAt = time.Now(), time.Now()
 		m.jobs[j.Name] = *j
-		m.addVersion(Version{Job: j.Name, Version: j.Version, SQL: j.SQL, Actor: actor})
+		m.addVersion(Version{Job: j.Name, Version: j.Version, SQL: j.SQL, Actor: actorName(actor)})
 		return nil
 	})
 }
@@ -156,7 +157,7 @@ func (m *Memory) ReplaceJob(name string, version int, sql, actor string) error {
 			j.SQL, j.Version, j.UpdatedAt = sql, version, time.Now()
 			m.jobs[name] = j
 		}
-		m.addVersion(Version{Job: name, Version: version, SQL: sql, Actor: actor})
+		m.addVersion(Version{Job: name, Version: version, SQL: sql, Actor: actorName(actor)})
 		return nil
 	})
 }
@@ -296,7 +297,7 @@ func (m *Memory) SetAsideOf(id uint) (out *SetAside, err error) {
 func (m *Memory) Sent(id uint, at time.Time, actor string) error {
 	return m.do("Sent", func() error {
 		if i := slices.IndexFunc(m.aside, func(x SetAside) bool { return x.ID == id }); i >= 0 {
-			m.aside[i].SentAt, m.aside[i].SentBy = &at, actor
+			m.aside[i].SentAt, m.aside[i].SentBy = &at, actorName(actor)
 		}
 		return nil
 	})
@@ -493,25 +494,6 @@ func (m *Memory) DropSecret(name string) (there bool, err error) {
 	return there, m.do("DropSecret", func() error {
 		_, there = m.secrets[name]
 		delete(m.secrets, name)
-		return nil
-	})
-}
-
-// Note is as Store.Note.
-func (m *Memory) Note(actor, action, object, detail string) error {
-	return m.do("Note", func() error {
-		m.activity = append(m.activity, Activity{m.next(), time.Now().UTC(), actor, action, object, detail})
-		return nil
-	})
-}
-
-// Activity is as Store.Activity.
-func (m *Memory) Activity(before uint, object string, limit int) (out []Activity, err error) {
-	return out, m.do("Activity", func() error {
-		out = newestFirst(m.activity, func(a Activity) bool {
-			return (before == 0 || a.ID < before) && (object == "" || a.Object == object)
-		})
-		out = out[:min(len(out), limit)]
 		return nil
 	})
 }

@@ -45,6 +45,10 @@ type Records interface {
 	Secrets() ([]Secret, error)
 	DropSecret(name string) (bool, error)
 
+	Kept(kind string) ([]Kept, error)
+	Keep(kind, id, data string) error
+	Unkeep(kind, id string) error
+
 	Note(actor, action, object, detail string) error
 	Activity(before uint, object string, limit int) ([]Activity, error)
 }

@@ -8,6 +8,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	"github.com/go-gormigrate/gormigrate/v2"
@@ -68,16 +69,6 @@ type Checkpoint struct {
 	CreatedAt time.Time
 }
 
-// Activity is one thing that somebody did.
-type Activity struct {
-	ID     uint      `gorm:"primaryKey" json:"id"`
-	At     time.Time `gorm:"precision:6;index" json:"at"`
-	Actor  string    `gorm:"size:100;not null" json:"actor"`
-	Action string    `gorm:"size:60;not null" json:"action"`
-	Object string    `gorm:"size:190;not null" json:"object"`
-	Detail string    `gorm:"type:text" json:"detail,omitempty"`
-}
-
 // Secret is a sealed secret.
 type Secret struct {
 	Name      string `gorm:"primaryKey;size:190"`
@@ -95,7 +86,9 @@ type Sample struct {
 	Header    string `gorm:"type:text"` // of CSV: the names of the fields, as JSON
 	Messages  int    `gorm:"not null"`
 	Bytes     int    `gorm:"not null"`
-	Data      []byte `gorm:"type:longblob;not null"` // the messages as JSON, compressed
+	Data      []byte `gorm:"type:longblob;not null"`       // the messages as JSON, compressed
+	Space     string `gorm:"size:60;not null;default:''"`  // that it stands in
+	Owner     string `gorm:"size:100;not null;default:''"` // who has kept it
 	CreatedAt time.Time
 }
 
@@ -157,6 +150,10 @@ const (
 type Store struct {
 	db    *gorm.DB
 	claim *sql.Conn // holds the lock of Claim; nil: there is none
+
+	noting  sync.Mutex // one entry of the activity log at a time
+	chain   string     // of the last one
+	chained bool       // it is known
 }
 
 // Open connects to a database, given as the driver's DSN, and brings its tables up to date.
@@ -201,6 +198,11 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 		ID: "0005 offsets of groups",
 		Migrate: func(tx *gorm.DB) error {
 			return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").AutoMigrate(&GroupOffset{})
+		},
+	}, {
+		ID: "0006 callers and chained activity",
+		Migrate: func(tx *gorm.DB) error {
+			return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").AutoMigrate(&Activity{}, &Kept{}, &Sample{})
 		},
 	}})
 	if err := m.Migrate(); err != nil {
@@ -277,7 +279,7 @@ func (s *Store) Redefine(kind, name, text, actor string, versions []Version) err
 			return err
 		}
 		for _, v := range versions {
-			v.Actor = actor
+			v.Actor = actorName(actor)
 			if err := tx.Model(&Job{}).Where("name = ?", v.Job).Update("version", v.Version).Error; err != nil {
 				return err
 			}
@@ -303,7 +305,7 @@ func (s *Store) CreateJob(j *Job, actor string) error {
 		if err := tx.Create(j).Error; err != nil {
 			return err
 		}
-		return tx.Create(&Version{Job: j.Name, Version: j.Version, SQL: j.SQL, Actor: actor}).Error
+		return tx.Create(&Version{Job: j.Name, Version: j.Version, SQL: j.SQL, Actor: actorName(actor)}).Error
 	})
 }
 
@@ -313,7 +315,7 @@ func (s *Store) ReplaceJob(name string, version int, sql, actor string) error {
 		if err := tx.Model(&Job{}).Where("name = ?", name).Updates(map[string]any{"sql": sql, "version": version}).Error; err != nil {
 			return err
 		}
-		return tx.Create(&Version{Job: name, Version: version, SQL: sql, Actor: actor}).Error
+		return tx.Create(&Version{Job: name, Version: version, SQL: sql, Actor: actorName(actor)}).Error
 	})
 }
 
@@ -377,23 +379,6 @@ func (s *Store) AddCheckpoint(c *Checkpoint, keep int) (removed []string, err er
 // Checkpoints gives a job's checkpoints, the newest first.
 func (s *Store) Checkpoints(job string) (out []Checkpoint, err error) {
 	return out, s.db.Where("job = ?", job).Order("number DESC").Find(&out).Error
-}
-
-// Note adds to the activity log.
-func (s *Store) Note(actor, action, object, detail string) error {
-	return s.db.Create(&Activity{At: time.Now().UTC(), Actor: actor, Action: action, Object: object, Detail: detail}).Error
-}
-
-// Activity gives entries of the log, the newest first: those before an entry, 0 for all, and about an object, "" for all.
-func (s *Store) Activity(before uint, object string, limit int) (out []Activity, err error) {
-	q := s.db.Order("id DESC").Limit(limit)
-	if before > 0 {
-		q = q.Where("id < ?", before)
-	}
-	if object != "" {
-		q = q.Where("object = ?", object)
-	}
-	return out, q.Find(&out).Error
 }
 
 // PutSecret keeps a sealed secret.

@@ -23,7 +23,7 @@ import (
 // The settings of the service stand in flags, in the environment, or in a file, in this order. Each has one name: --job-memory, FIUME_JOB_MEMORY and job-memory are the same.
 
 // noSetting are flags of fiume serve that are none.
-var noSetting = []string{"help", "config", "server"}
+var noSetting = []string{"help", "config", "server", "ca"}
 
 // setting is one, and where its value comes from.
 type setting struct {
@@ -93,7 +93,7 @@ func settle(flags *pflag.FlagSet, file string) (all []setting, err error) {
 }
 
 // otherNames are those in the environment that are no settings of the service.
-var otherNames = []string{"FIUME_SERVER", "FIUME_CONFIG"}
+var otherNames = []string{"FIUME_SERVER", "FIUME_CONFIG", "FIUME_TOKEN", "FIUME_CA"}
 
 func set(f *pflag.Flag, values []string) error {
 	if s, ok := f.Value.(pflag.SliceValue); ok {

@@ -1,12 +1,14 @@
 package cli
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"os"
+	"path/filepath"
 	"strings"
 	"text/tabwriter"
 
@@ -14,7 +16,45 @@ import (
 	"fiume/internal/client"
 )
 
-func (a *app) client() *client.Client { return client.New(a.serviceAddress()) }
+// client is one that shows who the user is: by the token of the environment, or by what fiume login has kept.
+func (a *app) client() *client.Client {
+	c := a.plainClient()
+	if token := os.Getenv("FIUME_TOKEN"); token != "" {
+		return c.With(token)
+	}
+	if all, err := logins(); err == nil { // who cannot read it has not signed in
+		return c.With(all[a.serviceAddress()].Token)
+	}
+	return c
+}
+
+// caFile is the file with the certificate that signs the service's; "": there is none.
+func (a *app) caFile() string {
+	file := cmp.Or(a.ca, os.Getenv("FIUME_CA"))
+	if file == "" {
+		if all, err := logins(); err == nil {
+			file = all[a.serviceAddress()].CA
+		}
+	}
+	if abs, err := filepath.Abs(file); err == nil && file != "" {
+		file = abs // it is kept, and used from elsewhere
+	}
+	return file
+}
+
+// plainClient is one that shows nothing.
+func (a *app) plainClient() *client.Client {
+	c := client.New(a.serviceAddress())
+	if file := a.caFile(); file != "" {
+		trusting, err := c.Trusting(file)
+		if err != nil {
+			fmt.Fprintf(a.err, "--ca: %s\n", err) // and so the certificate is not trusted
+			return c
+		}
+		c = trusting
+	}
+	return c
+}
 
 // failed gives an error of a call its exit code.
 func failed(err error) error {
@@ -26,6 +66,8 @@ func failed(err error) error {
 		return &failure{code: exitNoServer, err: err}
 	case errors.As(err, &p) && p.Status == http.StatusNotFound:
 		return &failure{code: exitNotFound, err: err}
+	case errors.As(err, &p) && (p.Status == http.StatusUnauthorized || p.Status == http.StatusForbidden):
+		return &failure{code: exitNotAllowed, err: err}
 	case errors.As(err, &p) && len(p.Diagnostics) > 0:
 		return &failure{code: exitSQL, err: err}
 	}

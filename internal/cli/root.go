@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -26,6 +27,8 @@ const (
 	exitSQL      = 3 // the SQL has errors
 	exitNotFound = 4 // no such job, topic or definition
 	exitNoServer = 5 // the service does not answer
+
+	exitNotAllowed = 6 // the caller is not known, or may not
 )
 
 // failure is an error with an exit code.
@@ -51,6 +54,8 @@ type app struct {
 	output string
 	sets   []string
 	ctx    context.Context
+	ca     string
+	lines  *bufio.Reader // of the input, where passwords are read from it
 }
 
 // Main runs the command line and gives its exit code.
@@ -101,7 +106,7 @@ func (a *app) root() *cobra.Command {
 		Long: `Fiume runs event-time SQL over message topics and files.
 
 Exit codes: 0 done, 1 failed, 2 wrong arguments, 3 errors in the SQL, 4 not found,
-5 the service does not answer, 130 stopped with Ctrl-C.`,
+5 the service does not answer, 6 not allowed, 130 stopped with Ctrl-C.`,
 		SilenceUsage:  true,
 		SilenceErrors: true,
 	}
@@ -109,7 +114,8 @@ Exit codes: 0 done, 1 failed, 2 wrong arguments, 3 errors in the SQL, 4 not foun
 		return fail(exitUsage, "%w\nSee '%s --help'.", err, c.CommandPath())
 	})
 	root.PersistentFlags().StringVar(&a.server, "server", "", "address of the service (default $FIUME_SERVER or http://127.0.0.1:7171)")
-	root.AddCommand(a.serveCommand(), a.configCommand(), a.registryCommand(), a.objectsCommand(), a.webserviceCommand(), a.searchstoreCommand(), a.demoCommand(), a.runCommand(), a.checkCommand(), a.fmtCommand(), a.explainCommand(), a.functionsCommand(), a.testCommand(), a.benchCommand(), a.applyCommand(), a.queryCommand(), a.shellCommand(), a.tryCommand(), a.sampleCommand(), a.proposeCommand(), a.driftCommand(), a.connectionsCommand(), a.lookCommand(), a.rowsCommand(), a.boardCommand(), a.watchCommand(),
+	root.PersistentFlags().StringVar(&a.ca, "ca", "", "file with the certificate that signs the service's, where the system does not trust it (default $FIUME_CA, or that of fiume login)")
+	root.AddCommand(a.loginCommand(), a.logoutCommand(), a.whoCommand(), a.passwordCommand(), a.userCommand(), a.tokenCommand(), a.grantCommand(), a.revokeCommand(), a.grantsCommand(), a.spacesCommand(), a.serveCommand(), a.configCommand(), a.registryCommand(), a.objectsCommand(), a.webserviceCommand(), a.searchstoreCommand(), a.demoCommand(), a.runCommand(), a.checkCommand(), a.fmtCommand(), a.explainCommand(), a.functionsCommand(), a.testCommand(), a.benchCommand(), a.applyCommand(), a.queryCommand(), a.shellCommand(), a.tryCommand(), a.sampleCommand(), a.proposeCommand(), a.driftCommand(), a.connectionsCommand(), a.lookCommand(), a.rowsCommand(), a.boardCommand(), a.watchCommand(),
 		a.jobCommand(), a.topicCommand(), a.latenessCommand(), a.secretCommand(), a.databaseCommand(), a.activityCommand(), a.versionCommand())
 	root.CompletionOptions.HiddenDefaultCmd = true
 	groups(root)
@@ -118,6 +124,7 @@ Exit codes: 0 done, 1 failed, 2 wrong arguments, 3 errors in the SQL, 4 not foun
 			help := c.HelpFunc()
 			c.SetHelpFunc(func(c *cobra.Command, args []string) {
 				root.PersistentFlags().Lookup("server").Hidden = true
+				root.PersistentFlags().Lookup("ca").Hidden = true
 				help(c, args)
 			})
 		}

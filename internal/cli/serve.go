@@ -2,16 +2,17 @@ package cli
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"fiume/console"
@@ -33,7 +34,8 @@ func (a *app) serveCommand() *cobra.Command {
 	var noJobs bool
 	var dsnFile string
 	var queries int
-	var brokers, devices string
+	var brokers, devices, invite string
+	var r reach
 	c := &cobra.Command{
 		Use:   "serve",
 		Short: "Start the service",
@@ -42,12 +44,16 @@ func (a *app) serveCommand() *cobra.Command {
 Its records live in MariaDB. Without --dsn it starts a private server on loopback,
 with a data directory and a password of its own.
 
-It listens on loopback only. Other addresses are refused until there is
-authentication. SIGTERM and Ctrl-C stop everything in order: each job takes a last
+While nobody has been created (fiume user create) it is for whoever uses this
+machine, and listens on loopback only. At other addresses it listens once there is
+an administrator, and with a certificate (--tls-cert, --tls-key), which is read
+again when its files change. --invite prints a link by which an administrator
+chooses a password: the first one, or one who is locked out. SIGTERM and Ctrl-C stop everything in order: each job takes a last
 checkpoint and goes on from it at the next start.`,
 		Example: `  fiume serve
   fiume serve --dir /var/lib/fiume --listen 127.0.0.1:8000
   fiume serve --brokers-listen 127.0.0.1:9092 --mqtt-listen 127.0.0.1:1883
+  fiume serve --listen 0.0.0.0:8443 --tls-cert fiume.crt --tls-key fiume.key --invite ada
   fiume serve --config /etc/fiume/fiume.yaml --log-format json
   fiume serve --dsn 'fiume:password@tcp(127.0.0.1:3306)/fiume'`,
 		Args: arity(0, "no arguments"),
@@ -69,11 +75,18 @@ checkpoint and goes on from it at the next start.`,
 				}
 				dsn = strings.TrimSpace(string(b))
 			}
-			s := &server{app: a, listen: listen, brokers: brokers, mqtt: devices, noJobs: noJobs, config: service.Config{Dir: dir, DSN: dsn, Memory: int64(memory) << 20, QueryMemory: int64(queries) << 20, Files: files, Log: log}}
+			proxies, err := r.check()
+			if err != nil {
+				return err
+			}
+			s := &server{app: a, listen: listen, reach: r, proxies: proxies, invite: invite, brokers: brokers, mqtt: devices, noJobs: noJobs, config: service.Config{Dir: dir, DSN: dsn, Memory: int64(memory) << 20, QueryMemory: int64(queries) << 20, Files: files, Log: log}}
 			if err := s.open(c.Context()); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "Fiume is ready: http://%s\n", s.addr)
+			fmt.Fprintf(a.out, "Fiume is ready: %s\n", s.url())
+			if s.link != "" {
+				fmt.Fprintf(a.out, "%s chooses a password here, once, within a day: %s\n", invite, s.link)
+			}
 			if s.wire != nil {
 				fmt.Fprintf(a.out, "Clients of brokers find the topics at %s\n", s.wire.Addr())
 			}
@@ -86,14 +99,20 @@ checkpoint and goes on from it at the next start.`,
 		},
 	}
 	c.Flags().StringVar(&dir, "dir", "fiume-data", "data directory")
-	c.Flags().StringVar(&listen, "listen", defaultListen, "loopback address to listen on; port 0 takes a free one")
-	c.Flags().StringVar(&brokers, "brokers-listen", "", "loopback address at which ordinary clients of brokers write and read the topics, such as 127.0.0.1:9092 (default: none)")
-	c.Flags().StringVar(&devices, "mqtt-listen", "", "loopback address at which devices publish into the topics over MQTT, such as 127.0.0.1:1883: what is sent to mats/PL-1/state goes to the topic mats (default: none)")
+	c.Flags().StringVar(&listen, "listen", defaultListen, "address to listen on, others than loopback only with an administrator and a certificate; port 0 takes a free one")
+	c.Flags().StringVar(&brokers, "brokers-listen", "", "address at which ordinary clients of brokers write and read the topics, such as 127.0.0.1:9092 (default: none)")
+	c.Flags().StringVar(&devices, "mqtt-listen", "", "address at which devices publish into the topics over MQTT, such as 127.0.0.1:1883: what is sent to mats/PL-1/state goes to the topic mats (default: none)")
+	c.Flags().StringVar(&r.cert, "tls-cert", "", "file with the certificate (PEM) that the service shows, with those that sign it")
+	c.Flags().StringVar(&r.key, "tls-key", "", "file with the key of the certificate (PEM)")
+	c.Flags().BoolVar(&r.proxied, "insecure-behind-proxy", false, "listen without TLS at other addresses than loopback, as a proxy before the service encrypts")
+	c.Flags().StringArrayVar(&r.proxies, "trusted-proxy", nil, "address, or network such as 10.0.0.0/24, of a proxy that says where requests come from (X-Forwarded-For); may be given several times")
+	c.Flags().StringVar(&r.public, "public", "", "where the service is reached from outside, for the links it makes, such as https://fiume.example (default: as each request says)")
+	c.Flags().StringVar(&invite, "invite", "", "print a link by which this administrator chooses a password; who is not there is created")
 	c.Flags().StringVar(&dsn, "dsn", "", "database for the service's records (default: a private server)")
 	c.Flags().StringVar(&dsnFile, "dsn-file", "", "file with the database's address: unlike the one of --dsn it cannot be seen in the list of processes. FIUME_DSN in the environment cannot either")
 	c.Flags().IntVar(&queries, "query-memory", 1024, "megabytes that live queries, tries and other questions may hold together")
 	c.Flags().IntVar(&memory, "job-memory", 1024, "megabytes of state that a job holds in memory, unless it says so itself; more of it waits on disk")
-	c.Flags().StringArrayVar(&files, "files", nil, "directory below which FILES may be read and written; may be given several times, and relative addresses begin in the first (default: files in the data directory)")
+	c.Flags().StringArrayVar(&files, "files", nil, "directory below which FILES may be read and written, as DIR or NAME=DIR, by which it is granted to spaces; may be given several times, and relative addresses begin in the first (default: files in the data directory)")
 	c.Flags().BoolVar(&noJobs, "no-jobs", false, "start no jobs; those that should run can be looked at, changed, started or dropped one by one")
 	c.Flags().StringVar(&level, "log-level", "info", "what is logged: debug, which has all requests, info, warn or error")
 	c.Flags().StringVar(&form, "log-format", "text", "how: text, or json, an object in a line")
@@ -125,6 +144,10 @@ type server struct {
 	mqtt    string // "": devices are not answered
 	noJobs  bool
 	config  service.Config
+	reach   reach
+	proxies []netip.Prefix
+	invite  string
+	link    string // of it
 
 	addr    string
 	service *service.Service
@@ -136,7 +159,7 @@ type server struct {
 
 func (s *server) open(ctx context.Context) error {
 	// The address first: a second service on it fails before it touches anything.
-	l, err := listenAt("--listen", s.listen)
+	l, err := s.reach.listenAt("--listen", s.listen)
 	if err != nil {
 		return err
 	}
@@ -155,7 +178,7 @@ func (s *server) open(ctx context.Context) error {
 		if x.address == "" {
 			continue
 		}
-		if *x.to, err = listenAt(x.option, x.address); err != nil {
+		if *x.to, err = s.reach.listenAt(x.option, x.address); err != nil {
 			return fail(err)
 		}
 		open = append(open, *x.to)
@@ -163,6 +186,25 @@ func (s *server) open(ctx context.Context) error {
 	svc, err := service.Open(ctx, s.config)
 	if err != nil {
 		return fail(err)
+	}
+	s.service, s.addr = svc, l.Addr().String()
+	if err := s.opens(); err != nil {
+		return errors.Join(fail(err), svc.Close())
+	}
+	secure, err := s.reach.config(s.config.Log)
+	if err != nil {
+		return errors.Join(fail(err), svc.Close())
+	}
+	if secure != nil {
+		l = tls.NewListener(l, secure)
+		plain := secure.Clone()
+		plain.NextProtos = nil
+		if brokers != nil {
+			brokers = tls.NewListener(brokers, plain)
+		}
+		if devicesAt != nil {
+			devicesAt = tls.NewListener(devicesAt, plain)
+		}
 	}
 	if brokers != nil {
 		s.wire = wire.Serve(brokers, svc, s.config.Log)
@@ -172,10 +214,10 @@ func (s *server) open(ctx context.Context) error {
 			return errors.Join(fail(err), svc.Close())
 		}
 	}
-	s.service, s.addr = svc, l.Addr().String()
 	streams, stop := context.WithCancel(context.Background())
 	s.stop = stop
-	s.http = &http.Server{Handler: api.New(streams, svc, console.Files(), s.config.Log), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 5 * time.Minute}
+	s.http = &http.Server{Handler: api.New(streams, svc, console.Files(), s.config.Log, api.Settings{Encrypted: secure != nil || s.reach.proxied, Proxies: s.proxies, Public: s.reach.public}),
+		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 5 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(s.config.Log.Handler(), slog.LevelDebug), TLSConfig: secure}
 	go func() {
 		if err := s.http.Serve(l); !errors.Is(err, http.ErrServerClosed) {
 			s.config.Log.Error("the network interface has ended", "error", err)
@@ -187,20 +229,32 @@ func (s *server) open(ctx context.Context) error {
 	return nil
 }
 
-// listenAt listens at an address that an option gives.
-func listenAt(option, address string) (net.Listener, error) {
-	host, _, err := net.SplitHostPort(address)
-	if err != nil {
-		return nil, fail(exitUsage, "%s takes host:port, found %q", option, address)
+// opens says why the service must not be reached as it was asked for; it makes the link of --invite.
+func (s *server) opens() error {
+	if s.invite != "" {
+		code, err := s.service.People.InviteAdministrator(s.invite)
+		if err != nil {
+			return fail(exitUsage, "--invite: %s", err)
+		}
+		s.link = s.url() + "/welcome#" + code
+		if s.reach.public != "" {
+			s.link = strings.TrimSuffix(s.reach.public, "/") + "/welcome#" + code
+		}
 	}
-	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return nil, fail(exitUsage, "%s %s: the service has no authentication yet, so it listens on loopback only; use 127.0.0.1, or a tunnel to it", option, address)
+	for option, address := range map[string]string{"--listen": s.listen, "--brokers-listen": s.brokers, "--mqtt-listen": s.mqtt} {
+		if address != "" && !loopback(address) && !s.service.People.Needed() {
+			return fail(exitUsage, "%s %s: everybody who reaches the service could do everything, as nobody has been created; create an administrator first (fiume user create NAME --role administer, while it listens at 127.0.0.1), or start it with --invite NAME", option, address)
+		}
 	}
-	l, err := net.Listen("tcp", address)
-	if errors.Is(err, syscall.EADDRINUSE) {
-		return nil, fail(exitFailed, "the address %s is already in use; stop what listens there, or choose another with %s 127.0.0.1:0", address, option)
+	return nil
+}
+
+// url is where the service is.
+func (s *server) url() string {
+	if s.reach.cert != "" {
+		return "https://" + s.addr
 	}
-	return l, err
+	return "http://" + s.addr
 }
 
 // close stops in order: no new requests, event streams end, jobs take their last checkpoints, then

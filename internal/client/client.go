@@ -5,12 +5,15 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"net/url"
+	"os"
 	"strings"
 
 	"fiume/internal/api"
@@ -27,13 +30,41 @@ import (
 
 // Client calls a service. The zero value is not usable; see New.
 type Client struct {
-	base string
-	http *http.Client
+	base  string
+	http  *http.Client
+	token string
 }
 
 // New makes a client of the service at an address such as http://127.0.0.1:7171.
 func New(base string) *Client {
 	return &Client{base: strings.TrimSuffix(base, "/"), http: &http.Client{}}
+}
+
+// With gives a client that shows a token, or the text of a session; "" shows nothing.
+func (c *Client) With(token string) *Client {
+	out := *c
+	out.token = token
+	return &out
+}
+
+// Trusting gives a client that trusts the certificates of a file (PEM), beside those of the system.
+func (c *Client) Trusting(file string) (*Client, error) {
+	pem, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	pool, err := x509.SystemCertPool()
+	if err != nil {
+		pool = x509.NewCertPool()
+	}
+	if !pool.AppendCertsFromPEM(pem) {
+		return nil, fmt.Errorf("%s holds no certificate in PEM", file)
+	}
+	out := *c
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
+	out.http = &http.Client{Transport: transport}
+	return &out, nil
 }
 
 // ErrNoService says that nothing answers at the address.
@@ -67,10 +98,17 @@ func (c *Client) do(ctx context.Context, method, path string, in any) (*http.Res
 		return nil, err
 	}
 	req.Header.Set("Content-Type", "application/json")
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
 	resp, err := c.http.Do(req)
 	if err != nil {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
+		}
+		var unknown *tls.CertificateVerificationError
+		if errors.As(err, &unknown) {
+			return nil, fmt.Errorf("the certificate of %s is not trusted; give the one that signs it with --ca FILE (%s)", c.base, unknown.Err)
 		}
 		return nil, fmt.Errorf("%w at %s; start it with: fiume serve\n(%s)", ErrNoService, c.base, err)
 	}

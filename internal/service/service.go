@@ -24,6 +24,7 @@ import (
 	"fiume/internal/service/databases"
 	"fiume/internal/service/declare"
 	"fiume/internal/service/jobs"
+	"fiume/internal/service/people"
 	"fiume/internal/service/questions"
 	"fiume/internal/service/samples"
 	"fiume/internal/service/secrets"
@@ -56,6 +57,7 @@ type Service struct {
 	Boards      *boards.Boards
 	Secrets     *secrets.Vault
 	Databases   *databases.Databases
+	People      *people.People
 
 	base   *base.Base
 	store  *catalog.Store
@@ -80,6 +82,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	s.idle.Go(func() { s.Samples.WatchDrift(looking, time.Minute) })
 	s.idle.Go(func() { s.Jobs.KeepHistory(looking) })
 	s.idle.Go(func() { s.Topics.Measure(looking) })
+	s.idle.Go(func() { s.People.Maintain(looking) })
 	return s, nil
 }
 
@@ -123,6 +126,9 @@ func (s *Service) open(ctx context.Context, c Config) (err error) {
 		return err
 	}
 	b.Databases.Secret = s.Secrets.OpenFor
+	if s.People, err = people.Open(b); err != nil {
+		return err
+	}
 	var private databases.Server
 	if s.server != nil {
 		private = s.server
@@ -263,3 +269,14 @@ func (s *Service) Unready(ctx context.Context) (reasons []string) {
 func (s *Service) Activity(before uint, object string, limit int) ([]catalog.Activity, error) {
 	return s.store.Activity(before, object, min(max(limit, 1), 1000))
 }
+
+// ActivityBehind gives entries of the activity log in their order, those behind an entry.
+func (s *Service) ActivityBehind(id uint, limit int) ([]catalog.Activity, error) {
+	return s.store.ActivityBehind(id, limit)
+}
+
+// ProveActivity follows the chain of the activity log.
+func (s *Service) ProveActivity() (catalog.Proof, error) { return s.store.Prove() }
+
+// Roots are the names of the directories for files.
+func (s *Service) Roots() []string { return s.base.Files.Names() }

@@ -182,7 +182,7 @@ func (c connector) Test(ctx context.Context, env *contract.Env, of contract.Test
 		return
 	}
 	st := of.Stream
-	names, err := env.Roots.Names(st.Address)
+	names, err := env.Roots.Files(st.Address)
 	if _, outside := env.Roots.Path(st.Address); err != nil && outside == nil && st.Options.Word("follow", "false") != "false" {
 		r.Saw("exists", nil, "none has come yet")
 		return
@@ -341,7 +341,7 @@ func sampleOf(out *contract.Sample, data []byte, w contract.Wanted) error {
 
 // rowFile opens the first file of an address where it holds rows by itself; nil where it does not, or where there is none.
 func rowFile(within *roots.Roots, address string) (*os.File, string, error) {
-	names, err := within.Names(address)
+	names, err := within.Files(address)
 	if err != nil {
 		return nil, "", nil // it is said by who reads it
 	}
@@ -381,7 +381,7 @@ func rowSample(out *contract.Sample, kind string, f io.ReaderAt, size int64, w c
 
 // readSome reads a file, or the first of a directory or a pattern, up to so many bytes.
 func readSome(within *roots.Roots, address string, most int) ([]byte, error) {
-	names, err := within.Names(address)
+	names, err := within.Files(address)
 	if err != nil {
 		if path, perr := within.Path(address); perr == nil {
 			if _, serr := os.Stat(path); errors.Is(serr, os.ErrNotExist) {

@@ -42,7 +42,7 @@ func TestRoots(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, a := range []string{"a.json", in, filepath.Join(in, "a.json"), "good", "a.*", filepath.Join(in, "*.json"), "[a].json"} {
-		if names, err := r.Names(a); a != in && (err != nil || len(names) != 1) {
+		if names, err := r.Files(a); a != in && (err != nil || len(names) != 1) {
 			t.Errorf("%s: %v %v", a, names, err)
 		}
 		if _, err := r.Path(a); err != nil {
@@ -53,7 +53,7 @@ func TestRoots(t *testing.T) {
 		t.Error(err)
 	}
 	for _, a := range []string{secret, "link", "../out/secret", "dir/secret", "dir/new", in + "2/b.json", "../in2/b.json", "../*/secret", base + "/*/secret", "/etc/passwd", "/dev/zero", "nowhere", "dir/*", "/", in + "/../out", "lin*"} {
-		_, err := r.Names(a)
+		_, err := r.Files(a)
 		if err == nil {
 			t.Errorf("%s: its files are given", a)
 		}
@@ -61,13 +61,13 @@ func TestRoots(t *testing.T) {
 			t.Errorf("%s: it is allowed", a)
 		}
 	}
-	if _, err := r.Names("pipe"); err == nil || !strings.Contains(err.Error(), "a pipe") {
+	if _, err := r.Files("pipe"); err == nil || !strings.Contains(err.Error(), "a pipe") {
 		t.Errorf("a pipe: %v", err)
 	}
-	if names, err := (*roots.Roots)(nil).Names(secret); err != nil || len(names) != 1 {
+	if names, err := (*roots.Roots)(nil).Files(secret); err != nil || len(names) != 1 {
 		t.Errorf("without roots: %v %v", names, err)
 	}
-	if _, err := (*roots.Roots)(nil).Names("/dev/zero"); err == nil {
+	if _, err := (*roots.Roots)(nil).Files("/dev/zero"); err == nil {
 		t.Error("a device is read")
 	}
 }

@@ -87,7 +87,7 @@ type Source struct{ splits []flow.Split }
 // not say otherwise are looked at again so often, 0: never.
 func Open(scan *plan.Op, piece int, watch time.Duration, within *roots.Roots) (*Source, error) {
 	s := scan.Stream
-	names, err := within.Names(s.Address)
+	names, err := within.Files(s.Address)
 	if err != nil {
 		return nil, err
 	}

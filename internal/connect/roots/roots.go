@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -16,13 +17,28 @@ import (
 // Roots are the directories below which addresses of FILES lie. Nil allows every address, and takes relative ones from
 // where the process was started.
 type Roots struct {
-	dirs []string // absolute, links followed
+	dirs  []string // absolute, links followed
+	names []string // of them
 }
 
-// New makes roots of directories, and makes those that are not there. Relative addresses are taken from the first.
+var rootName = regexp.MustCompile(`^[A-Za-z0-9_-]{1,60}$`)
+
+// New makes roots of directories, each written DIR or NAME=DIR, and makes those that are not there. Relative addresses are taken from the first.
 func New(dirs ...string) (*Roots, error) {
 	r := &Roots{}
 	for _, d := range dirs {
+		name, dir, named := strings.Cut(d, "=")
+		if named && rootName.MatchString(name) {
+			d = dir
+		} else {
+			name = filepath.Base(d)
+		}
+		for n, plain := 2, name; slices.Contains(r.names, name); n++ {
+			if named {
+				return nil, fmt.Errorf("two directories for files are called %s; give one of them another name: NAME=%s", name, d)
+			}
+			name = fmt.Sprintf("%s-%d", plain, n)
+		}
 		d, err := filepath.Abs(d)
 		if err == nil {
 			err = os.MkdirAll(d, 0o755)
@@ -33,7 +49,7 @@ func New(dirs ...string) (*Roots, error) {
 		if err != nil {
 			return nil, fmt.Errorf("the directory for files %s: %w", d, err)
 		}
-		r.dirs = append(r.dirs, d)
+		r.dirs, r.names = append(r.dirs, d), append(r.names, name)
 	}
 	return r, nil
 }
@@ -44,6 +60,35 @@ func (r *Roots) Dirs() []string {
 		return nil
 	}
 	return r.dirs
+}
+
+// Names gives what the directories are called.
+func (r *Roots) Names() []string {
+	if r == nil {
+		return nil
+	}
+	return r.names
+}
+
+// Root gives the name of the root that an address lies below, the innermost; "": below none.
+func (r *Roots) Root(address string) string {
+	path, err := r.Path(address)
+	if err != nil || r == nil {
+		return ""
+	}
+	if path, err = r.real(path); err != nil {
+		return ""
+	}
+	best := -1
+	for i, d := range r.dirs {
+		if (path == d || strings.HasPrefix(path, strings.TrimSuffix(d, "/")+"/")) && (best < 0 || len(d) > len(r.dirs[best])) {
+			best = i
+		}
+	}
+	if best < 0 {
+		return ""
+	}
+	return r.names[best]
 }
 
 // Path gives the path of an address: a file, a directory, a pattern, or what is to be made. It fails where that lies
@@ -96,8 +141,8 @@ func (r *Roots) real(path string) (string, error) {
 	}
 }
 
-// Names lists the files of an address as Open reads them.
-func (r *Roots) Names(address string) ([]string, error) {
+// Files lists the files of an address as Open reads them.
+func (r *Roots) Files(address string) ([]string, error) {
 	path, err := r.Path(address)
 	if err != nil {
 		return nil, err

@@ -33,6 +33,7 @@ const (
 	NotYet        Code = "not-yet"
 	Misfit        Code = "misfit"
 	InUse         Code = "in-use"
+	NotAllowed    Code = "not-allowed"
 )
 
 // Diagnostic is one error with its place, what is wrong and what to write instead.

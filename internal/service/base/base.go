@@ -3,6 +3,7 @@
 package base
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -16,7 +17,9 @@ import (
 	"fiume/internal/connect/contract"
 	"fiume/internal/connect/roots"
 	"fiume/internal/core/plan"
+	"fiume/internal/core/sql"
 	"fiume/internal/disk"
+	"fiume/internal/service/access"
 	"fiume/internal/topiclog"
 )
 
@@ -26,6 +29,8 @@ var (
 	ErrConflict = errors.New("conflict")
 	ErrRefused  = errors.New("refused")
 	ErrBusy     = errors.New("busy")
+	ErrUnknown  = errors.New("unknown caller") // who it is was not shown
+	ErrDenied   = errors.New("denied")         // he may not
 )
 
 // kindError gives an error a kind without changing its text.
@@ -89,6 +94,12 @@ func (b *Base) Env() *contract.Env {
 	return &contract.Env{Topics: b.TopicLog, Secrets: b.Databases, Roots: b.Files, Durable: true}
 }
 
+// Allowed checks that the caller of a context may do what a text says, and adds an error for each place where he may not. It is asked before names
+// are bound, as binding may look at data.
+func (b *Base) Allowed(ctx context.Context, script *sql.Script, errs *sql.Errors) {
+	access.Text(access.From(ctx), script, access.World{Catalog: b.Current(), Root: b.Files.Root}, errs)
+}
+
 // Opener opens what questions read.
 func (b *Base) Opener() *connect.Opener {
 	return &connect.Opener{Env: *b.Env()}
@@ -108,7 +119,9 @@ const LongestName = 190
 
 // Note adds to the activity log. A log that cannot be written stops nothing.
 func (b *Base) Note(actor, action, object, detail string) {
-	if err := b.Store.Note(actor, action, ClipText(object, LongestName), ClipText(detail, 20_000)); err != nil { // as much as the catalog takes
+	name, via, address := catalog.ActorOf(actor)
+	actor = catalog.Actor(ClipText(name, 100), ClipText(via, 100), ClipText(address, 60))
+	if err := b.Store.Note(actor, ClipText(action, 60), ClipText(object, LongestName), ClipText(detail, 20_000)); err != nil { // as much as the catalog takes
 		b.Log.Error("the activity log cannot be written", "error", err)
 	}
 }

@@ -138,7 +138,7 @@ func TestDraft(t *testing.T) {
 	p := servicetest.New(t)
 	p.Apply(someBoard)
 	p.Write("reads", `{"chip":"A","mat":"M","n":1,"at":"2026-05-17T09:00:00Z"}`)
-	d, err := p.Boards.Draft("mine", "-- about\nCREATE BOARD race PANEL 'good' NUMBER AS (SELECT n FROM reads) PANEL 'bad' NUMBER AS (SELECT m FROM reads);", nil)
+	d, err := p.Boards.Draft(t.Context(), "mine", "-- about\nCREATE BOARD race PANEL 'good' NUMBER AS (SELECT n FROM reads) PANEL 'bad' NUMBER AS (SELECT m FROM reads);", nil)
 	if err != nil || !strings.Contains(d.Problem, `"m"`) || len(d.Parts.Panels) != 2 || !strings.HasPrefix(d.SQL, "-- about\n") {
 		t.Fatalf("%+v %v", d, err)
 	}
@@ -148,7 +148,7 @@ func TestDraft(t *testing.T) {
 		t.Errorf("%+v", v.board.Panels)
 	}
 	d.Parts.Panels = append(d.Parts.Panels[:1], sql.PanelParts{Title: "it's", Kind: "text", Words: "words"})
-	if d, err = p.Boards.Draft("mine", "", d.Parts); err != nil || d.Problem != "" || !strings.Contains(d.SQL, "PANEL 'it''s' TEXT 'words'") {
+	if d, err = p.Boards.Draft(t.Context(), "mine", "", d.Parts); err != nil || d.Problem != "" || !strings.Contains(d.SQL, "PANEL 'it''s' TEXT 'words'") {
 		t.Fatalf("%+v %v", d, err)
 	}
 	if err := <-v.done; !errors.Is(err, boards.ErrReplaced) {
@@ -158,11 +158,11 @@ func TestDraft(t *testing.T) {
 		t.Errorf("%+v %v", b, err)
 	}
 	d.Parts.Panels[0].Query = "SELECT n FROM reads) PANEL"
-	if _, err := p.Boards.Draft("mine", "", d.Parts); !errors.Is(err, base.ErrRefused) || !strings.Contains(err.Error(), "the panel 1, good") {
+	if _, err := p.Boards.Draft(t.Context(), "mine", "", d.Parts); !errors.Is(err, base.ErrRefused) || !strings.Contains(err.Error(), "the panel 1, good") {
 		t.Errorf("%v", err)
 	}
 	for _, text := range []string{"", "SELECT 1 FROM reads", "CREATE BOARD"} {
-		if _, err := p.Boards.Draft("mine", text, nil); !errors.Is(err, base.ErrRefused) {
+		if _, err := p.Boards.Draft(t.Context(), "mine", text, nil); !errors.Is(err, base.ErrRefused) {
 			t.Errorf("%q: %v", text, err)
 		}
 	}

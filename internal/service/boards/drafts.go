@@ -1,6 +1,7 @@
 package boards
 
 import (
+	"context"
 	"errors"
 	"slices"
 	"strings"
@@ -33,8 +34,8 @@ type Draft struct {
 
 // Draft takes a board that is being changed, as a text or as its parts, and gives both. It can be watched by its id from then on. What is
 // no text of a board at all is refused.
-func (b *Boards) Draft(id, text string, parts *sql.BoardParts) (*Draft, error) {
-	if id == "" || len(id) > 100 {
+func (b *Boards) Draft(ctx context.Context, id, text string, parts *sql.BoardParts) (*Draft, error) {
+	if id == "" || len(id) > 200 {
 		return nil, base.Errorf(base.ErrRefused, "a draft has an id of up to 100 letters")
 	}
 	var err error
@@ -55,6 +56,7 @@ func (b *Boards) Draft(id, text string, parts *sql.BoardParts) (*Draft, error) {
 		return nil, base.Errorf(base.ErrRefused, "%s", err)
 	}
 	errs := &sql.Errors{File: "board", Text: out.SQL}
+	b.Allowed(ctx, script, errs)
 	checked := b.Current().Board(script.Statements[0].(*sql.CreateBoard), errs)
 	if err := errs.Err(); err != nil {
 		out.Problem = err.Error()

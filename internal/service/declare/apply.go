@@ -15,6 +15,7 @@ import (
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
 	"fiume/internal/core/types"
+	"fiume/internal/service/access"
 	"fiume/internal/service/base"
 	"fiume/internal/service/jobs"
 	"fiume/internal/service/samples"
@@ -78,13 +79,14 @@ type action func(ctx context.Context) (Outcome, error)
 
 // read parses a script. Its statements are bound, one after the other, to a copy of the catalog that they may change; errs
 // has the errors so far.
-func (s *Definitions) read(in Script) (script *sql.Script, errs *sql.Errors, cat *plan.Catalog) {
+func (s *Definitions) read(ctx context.Context, in Script) (script *sql.Script, errs *sql.Errors, cat *plan.Catalog) {
 	script, err := sql.Parse(in.File, in.SQL, in.Params)
 	errs = &sql.Errors{File: in.File, Text: in.SQL}
 	var parse *sql.Errors
 	if errors.As(err, &parse) {
 		errs.List = append(errs.List, parse.List...)
 	}
+	s.Allowed(ctx, script, errs)
 	return script, errs, s.Catalog()
 }
 
@@ -99,7 +101,10 @@ func (s *Definitions) Catalog() *plan.Catalog {
 // is done. With dryRun nothing is done in any case. Bare queries are refused: they have a call of
 // their own.
 func (s *Definitions) Apply(ctx context.Context, actor string, in Script, dryRun bool) ([]Outcome, error) {
-	script, errs, cat := s.read(in)
+	script, errs, cat := s.read(ctx, in)
+	if len(errs.List) > 0 && access.From(ctx) != nil && slices.ContainsFunc(errs.List, func(d sql.Diagnostic) bool { return d.Code == sql.NotAllowed }) {
+		return nil, errs.Err() // binding looks at data
+	}
 	var actions []action
 	made := &made{created: map[string]bool{}, dropped: map[string]bool{}, topics: map[string]bool{}, outside: true}
 	if in.Begin != "" {
@@ -216,7 +221,7 @@ func (s *Definitions) prepare(ctx context.Context, actor string, script *sql.Scr
 	case *sql.Drop:
 		return s.prepareDrop(actor, st, cat, errs, made)
 	case *sql.Show:
-		return func(context.Context) (Outcome, error) { return s.show(st.Kind), nil }
+		return func(ctx context.Context) (Outcome, error) { return s.show(ctx, st.Kind), nil }
 	case *sql.Describe:
 		if st.Place {
 			return func(context.Context) (Outcome, error) { return s.DescribePlace(st.Name.Text) }

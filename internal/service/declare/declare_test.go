@@ -200,7 +200,7 @@ func TestDescribe(t *testing.T) {
 	if f := p.Definitions.Functions(); len(f) < 50 || f[0].Name != "twice" {
 		t.Errorf("%d functions, the first %+v", len(f), f[0])
 	}
-	words := p.Definitions.Words()
+	words := p.Definitions.Words(t.Context())
 	var names []string
 	for _, n := range words.Names {
 		names = append(names, n.Kind+" "+n.Name)
@@ -300,11 +300,11 @@ func TestDirectories(t *testing.T) {
 func TestCheck(t *testing.T) {
 	p := servicetest.New(t)
 	p.Apply(servicetest.Reads)
-	c := p.Definitions.Check(script("SELECT chip, COUNT(*) AS n FROM reads GROUP BY chip FORGET AFTER 1 HOUR;\nCREATE JOB j AS SELECT chip FROM reads ROUTE TO strong;\nCREATE TOPIC new_one;"))
+	c := p.Definitions.Check(t.Context(), script("SELECT chip, COUNT(*) AS n FROM reads GROUP BY chip FORGET AFTER 1 HOUR;\nCREATE JOB j AS SELECT chip FROM reads ROUTE TO strong;\nCREATE TOPIC new_one;"))
 	if !c.OK || len(c.Statements) != 3 || c.Statements[0].Plan == nil || len(c.Statements[0].Fields) != 3 || c.Statements[1].Name != "j" || c.Statements[1].Line != 2 || c.Statements[1].Plan == nil {
 		t.Errorf("%+v", c)
 	}
-	c = p.Definitions.Check(script("SELECT nothing FROM reads;\nSELEC;\nDROP STREAM x;"))
+	c = p.Definitions.Check(t.Context(), script("SELECT nothing FROM reads;\nSELEC;\nDROP STREAM x;"))
 	if c.OK || len(c.Errors) != 3 {
 		t.Errorf("%+v", c.Errors)
 	}
@@ -346,20 +346,20 @@ func TestAtOnce(t *testing.T) {
 					if _, err := p.Definitions.Apply(t.Context(), "a", script(text), false); err != nil {
 						t.Error(err)
 					}
-					p.Definitions.Words()
-					p.Definitions.Check(script("SELECT * FROM reads;"))
+					p.Definitions.Words(t.Context())
+					p.Definitions.Check(t.Context(), script("SELECT * FROM reads;"))
 				}
 			}
 		})
 	}
 	wg.Wait()
-	now := fmt.Sprint(p.Definitions.Words().Names)
+	now := fmt.Sprint(p.Definitions.Words(t.Context()).Names)
 	texts := map[string]string{}
 	for _, d := range p.Definitions.List("view") {
 		texts[d.Name] = d.SQL
 	}
 	q := p.Restart()
-	if then := fmt.Sprint(q.Definitions.Words().Names); then != now {
+	if then := fmt.Sprint(q.Definitions.Words(t.Context()).Names); then != now {
 		t.Errorf("before a restart: %s\nbehind: %s", now, then)
 	}
 	for _, d := range q.Definitions.List("view") {
@@ -403,7 +403,7 @@ func TestAlterTopic(t *testing.T) {
 func TestDraw(t *testing.T) {
 	p := servicetest.New(t)
 	p.Apply(`CREATE TOPIC reads; DECLARE STREAM reads (chip VARCHAR, rssi DOUBLE, device ROW(serial VARCHAR), at TIMESTAMP) EVENT TIME at FROM TOPIC 'reads';`)
-	d, err := p.Definitions.Draw(`DECLARE TABLE people (chip VARCHAR PRIMARY KEY, name VARCHAR) FROM TOPIC 'reads'; DECLARE SINK out TO TOPIC 'reads';
+	d, err := p.Definitions.Draw(t.Context(), `DECLARE TABLE people (chip VARCHAR PRIMARY KEY, name VARCHAR) FROM TOPIC 'reads'; DECLARE SINK out TO TOPIC 'reads';
 		create job j with a as (select r.chip, p.name, r.rssi from reads r left join people p on p.chip = r.chip), b as (select nme from a), c as (select chip, rssi as power from a) route c to out;`, nil)
 	if err != nil {
 		t.Fatal(err)
@@ -422,23 +422,23 @@ func TestDraw(t *testing.T) {
 	}
 	// The drawing, changed and sent back.
 	d.Drawing.Steps[0].Query, d.Drawing.Steps[0].Blocks[0].Where = "", []sql.Condition{{Expr: "r.rssi > 'x'"}}
-	if d, err = p.Definitions.Draw("", d.Drawing); err != nil {
+	if d, err = p.Definitions.Draw(t.Context(), "", d.Drawing); err != nil {
 		t.Fatal(err)
 	}
 	if !strings.Contains(d.SQL, "WHERE r.rssi > 'x'") || d.Steps[0].Problem == "" || d.Steps[2].Problem != "the step a before it is not right yet" {
 		t.Errorf("%s\n%+v", d.SQL, d.Steps)
 	}
 	d.Drawing.Steps[0].Query, d.Drawing.Steps[0].Blocks[0].Where = "", []sql.Condition{{Expr: "r.rssi >"}}
-	if _, err = p.Definitions.Draw("", d.Drawing); !errors.Is(err, base.ErrRefused) || !strings.Contains(err.Error(), "the step a: the condition 1") {
+	if _, err = p.Definitions.Draw(t.Context(), "", d.Drawing); !errors.Is(err, base.ErrRefused) || !strings.Contains(err.Error(), "the step a: the condition 1") {
 		t.Error(err)
 	}
-	if _, err = p.Definitions.Draw("WITH a AS (SELECT chip FROM reads)"+strings.Repeat(", a AS (SELECT chip FROM reads)", 1000)+" SELECT * FROM a;", nil); !errors.Is(err, base.ErrRefused) {
+	if _, err = p.Definitions.Draw(t.Context(), "WITH a AS (SELECT chip FROM reads)"+strings.Repeat(", a AS (SELECT chip FROM reads)", 1000)+" SELECT * FROM a;", nil); !errors.Is(err, base.ErrRefused) {
 		t.Error(err)
 	}
-	if _, err = p.Definitions.Draw("SELECT chip FROM", nil); err == nil {
+	if _, err = p.Definitions.Draw(t.Context(), "SELECT chip FROM", nil); err == nil {
 		t.Error("half a text was drawn")
 	}
-	if d, err = p.Definitions.Draw("", nil); err != nil || len(d.Steps) != 0 || d.Sources[0].Name != "reads" {
+	if d, err = p.Definitions.Draw(t.Context(), "", nil); err != nil || len(d.Steps) != 0 || d.Sources[0].Name != "reads" {
 		t.Errorf("%+v %v", d, err)
 	}
 	if c := d.Sources[0].Columns; fmt.Sprint(c[2:4]) != "[{device ROW(serial VARCHAR)} {device.serial VARCHAR}]" {

@@ -3,6 +3,7 @@
 package declare
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -12,6 +13,7 @@ import (
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
 	"fiume/internal/core/types"
+	"fiume/internal/service/access"
 	"fiume/internal/service/base"
 	"fiume/internal/service/samples"
 )
@@ -214,6 +216,9 @@ type Definition struct {
 	Changed time.Time `json:"changed"`
 }
 
+// KindOf says what kind of thing a name stands for, "" for none.
+func (s *Definitions) KindOf(name string) string { return s.Current().KindOf(name) }
+
 // List gives what has been declared, in the order of declaration; kind "" means all.
 func (s *Definitions) List(kind string) []Definition {
 	out := []Definition{}
@@ -225,17 +230,24 @@ func (s *Definitions) List(kind string) []Definition {
 	return out
 }
 
-func (s *Definitions) show(kind string) Outcome {
+func (s *Definitions) show(ctx context.Context, kind string) Outcome {
+	may := func(name string) bool { return access.From(ctx).May(access.Look, kind, name) }
 	o := Outcome{Kind: kind, Done: "shown", Rows: [][]string{}}
 	switch kind {
 	case sql.KindJob:
 		o.Columns = []string{"job", "state", "rows_in", "rows_out", "late", "rejected"}
 		for _, j := range s.jobs.List() {
+			if !may(j.Name) {
+				continue
+			}
 			o.Rows = append(o.Rows, []string{j.Name, j.State, fmt.Sprint(j.In), fmt.Sprint(j.Out), fmt.Sprint(j.Late), fmt.Sprint(j.Rejects)})
 		}
 	case sql.KindTopic:
 		o.Columns = []string{"topic", "partitions", "messages", "bytes"}
 		for _, t := range s.topics.List() {
+			if !may(t.Name) {
+				continue
+			}
 			o.Rows = append(o.Rows, []string{t.Name, fmt.Sprint(len(t.Partitions)), fmt.Sprint(t.Messages), fmt.Sprint(t.Bytes)})
 		}
 	case sql.KindFunction:
@@ -245,6 +257,9 @@ func (s *Definitions) show(kind string) Outcome {
 	default:
 		o.Columns = []string{kind, "definition"}
 		for _, d := range s.List(kind) {
+			if !may(d.Name) {
+				continue
+			}
 			o.Rows = append(o.Rows, []string{d.Name, normal(d.SQL)})
 		}
 	}

@@ -29,7 +29,7 @@ type DrawnStep struct {
 }
 
 // Draw takes a text, or a drawing, and gives both. Nothing is kept, and nothing outside is looked at.
-func (s *Definitions) Draw(text string, drawing *sql.Drawing) (*Drawn, error) {
+func (s *Definitions) Draw(ctx context.Context, text string, drawing *sql.Drawing) (*Drawn, error) {
 	var err error
 	if drawing != nil {
 		if text, err = drawing.SQL(); err != nil {
@@ -47,17 +47,17 @@ func (s *Definitions) Draw(text string, drawing *sql.Drawing) (*Drawn, error) {
 	if out.SQL, err = out.Drawing.SQL(); err != nil {
 		return nil, base.Errorf(base.ErrRefused, "%s", err)
 	}
-	script, errs, cat := s.read(Script{SQL: out.SQL, File: "text"})
+	script, errs, cat := s.read(ctx, Script{SQL: out.SQL, File: "text"})
 	cat.Sample = nil
 	made := &made{created: map[string]bool{}, dropped: map[string]bool{}, topics: map[string]bool{}}
 	for _, st := range script.Statements {
 		switch st.(type) {
 		case *sql.CreateJob, *sql.Query:
 		default:
-			s.prepare(context.Background(), "", script, st, cat, errs, made)
+			s.prepare(ctx, "", script, st, cat, errs, made)
 		}
 	}
-	out.Sources, out.Sinks = sourcesOf(cat), slices.AppendSeq([]string{}, maps.Keys(cat.Sinks))
+	out.Sources, out.Sinks = known(ctx, sourcesOf(cat)), slices.AppendSeq([]string{}, maps.Keys(cat.Sinks))
 	slices.Sort(out.Sinks)
 	wrong := map[string]bool{}
 	for _, step := range out.Drawing.Steps {

@@ -8,6 +8,7 @@ import (
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
 	"fiume/internal/core/types"
+	"fiume/internal/service/access"
 	"fiume/internal/service/base"
 )
 
@@ -29,9 +30,9 @@ type Statement struct {
 }
 
 // Check finds the errors of a text and says how its queries and jobs would run. Nothing outside is looked at.
-func (s *Definitions) Check(in Script) *Checked {
+func (s *Definitions) Check(ctx context.Context, in Script) *Checked {
 	out := &Checked{Errors: []sql.Diagnostic{}, Statements: []Statement{}}
-	script, errs, cat := s.read(in)
+	script, errs, cat := s.read(ctx, in)
 	cat.Sample = nil
 	made := &made{created: map[string]bool{}, dropped: map[string]bool{}, topics: map[string]bool{}}
 	places := sql.Positions{Text: in.SQL}
@@ -50,13 +51,13 @@ func (s *Definitions) Check(in Script) *Checked {
 		case *sql.CreateJob:
 			x.Name = st.Name.Text
 			before := len(errs.List)
-			if s.prepare(context.Background(), "", script, st, cat, errs, made) != nil && len(errs.List) == before {
+			if s.prepare(ctx, "", script, st, cat, errs, made) != nil && len(errs.List) == before {
 				if p := cat.Clone().Job(st, &sql.Errors{}); p != nil {
 					x.Plan = p.Explain(0)
 				}
 			}
 		default:
-			s.prepare(context.Background(), "", script, st, cat, errs, made)
+			s.prepare(ctx, "", script, st, cat, errs, made)
 			x.Name = sql.NameOf(st)
 		}
 		out.Statements = append(out.Statements, x)
@@ -115,9 +116,9 @@ type Words struct {
 }
 
 // Words gives the words of the language, and the names there are.
-func (s *Definitions) Words() *Words {
+func (s *Definitions) Words(ctx context.Context) *Words {
 	cat := s.Current()
-	out := &Words{Keywords: sql.Keywords(), Names: sourcesOf(cat), Patterns: patterns(cat)}
+	out := &Words{Keywords: sql.Keywords(), Names: sourcesOf(cat), Patterns: patterns(shown(ctx, cat))}
 	for _, n := range slices.Sorted(maps.Keys(cat.Sinks)) {
 		out.Names = append(out.Names, Named{n, sql.KindSink, []base.Column{}})
 	}
@@ -130,7 +131,29 @@ func (s *Definitions) Words() *Words {
 	for _, t := range s.TopicLog.Topics() {
 		out.Names = append(out.Names, Named{t.Name, sql.KindTopic, []base.Column{}})
 	}
+	out.Names = known(ctx, out.Names)
 	return out
+}
+
+// shown is what the caller of a context may know of what is declared.
+func shown(ctx context.Context, cat *plan.Catalog) *plan.Catalog {
+	c := access.From(ctx)
+	if c.Everywhere(access.Look) {
+		return cat
+	}
+	out := cat.Clone()
+	for _, n := range sourcesOf(cat) {
+		if !c.May(access.Look, n.Kind, n.Name) {
+			out.Remove(n.Name)
+		}
+	}
+	return out
+}
+
+// known keeps the names that the caller of a context may know.
+func known(ctx context.Context, all []Named) []Named {
+	c := access.From(ctx)
+	return slices.DeleteFunc(all, func(n Named) bool { return !c.May(access.Look, n.Kind, n.Name) })
 }
 
 // FieldsOf reads the types of columns.

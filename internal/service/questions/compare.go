@@ -75,6 +75,9 @@ func (s *Questions) Compare(ctx context.Context, name string, in declare.Script,
 	if create == nil {
 		return nil, base.Errorf(base.ErrRefused, "the text has no CREATE JOB %s", name)
 	}
+	if s.Allowed(ctx, script, errs); len(errs.List) > 0 {
+		return nil, errs.Err()
+	}
 	next := s.Current().Job(create, errs)
 	if err := errs.Err(); err != nil {
 		return nil, err

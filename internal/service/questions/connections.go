@@ -9,6 +9,7 @@ import (
 	"fiume/internal/connect/contract"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
+	"fiume/internal/service/access"
 	"fiume/internal/service/base"
 	"fiume/internal/service/declare"
 )
@@ -54,13 +55,17 @@ func (s *Questions) tested(ctx context.Context, c Connection, of contract.Tested
 func (s *Questions) Connections(ctx context.Context, names []string) ([]Connection, error) {
 	cat := s.Current()
 	var defs []declare.Definition
+	c := access.From(ctx)
 	for _, d := range s.Defined() {
+		if !c.In(access.Develop, access.SpaceOf(d.Name)) {
+			continue
+		}
 		if len(names) == 0 || slices.Contains(names, d.Name) {
 			defs = append(defs, declare.Definition{Kind: d.Kind, Name: d.Name})
 		}
 	}
 	for _, n := range names {
-		if cat.KindOf(n) == "" {
+		if cat.KindOf(n) == "" || !c.In(access.Develop, access.SpaceOf(n)) {
 			return nil, base.Errorf(base.ErrNotFound, "nothing is declared as %q", n)
 		}
 	}

@@ -60,6 +60,9 @@ func (s *Questions) Query(ctx context.Context, in declare.Script) (*LiveQuery, e
 		errs.Add(sql.WrongPlace, script.Statements[0].At(), "send it with fiume apply", "expected a SELECT")
 		return nil, errs.Err()
 	}
+	if s.Allowed(ctx, script, errs); len(errs.List) > 0 {
+		return nil, errs.Err()
+	}
 	cat := s.Current()
 	given, err := s.present(ctx, q, &cat, errs)
 	if err != nil {

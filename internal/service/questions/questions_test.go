@@ -95,7 +95,7 @@ func TestTry(t *testing.T) {
 	p.Says(err, "there is no sample 99")
 	_, err = p.Questions.Try(t.Context(), questions.TryRequest{SQL: "SELECT chip FROM reads;", Since: "yesterday"})
 	p.Says(err, "since: ")
-	if err := p.Samples.Drop("ada", kept.ID); err != nil {
+	if err := p.Samples.Drop(t.Context(), "ada", kept.ID); err != nil {
 		t.Fatal(err)
 	}
 	if after := fmt.Sprint(p.Definitions.List(""), p.Activity()); !strings.HasPrefix(after, before[:len(before)-1]) {

@@ -26,6 +26,7 @@ import (
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
 	"fiume/internal/core/types"
+	"fiume/internal/service/access"
 	"fiume/internal/service/base"
 	"fiume/internal/service/declare"
 	"fiume/internal/service/samples"
@@ -202,6 +203,9 @@ func (s *Questions) bindTry(ctx context.Context, in declare.Script) (*tryable, e
 		return nil, err
 	}
 	errs := &sql.Errors{File: in.File, Text: in.SQL}
+	if s.Allowed(ctx, script, errs); len(errs.List) > 0 {
+		return nil, errs.Err()
+	}
 	cat := s.definitions.Catalog()
 	t := &tryable{cat: cat, topics: map[string]bool{}}
 	for _, st := range script.Statements {
@@ -262,7 +266,7 @@ func (s *Questions) Try(ctx context.Context, r TryRequest) (*TryResult, error) {
 // tried runs a text that is bound, with messages that stand for streams.
 func (s *Questions) tried(ctx context.Context, t *tryable, r TryRequest, messages map[string][]recorded.Message) (*TryResult, error) {
 	p := t.plan
-	o, err := s.trying(p, r)
+	o, err := s.trying(ctx, p, r)
 	if err != nil {
 		return nil, err
 	}
@@ -368,7 +372,7 @@ type triedOpener struct {
 }
 
 // trying prepares an opener for a plan.
-func (s *Questions) trying(p *plan.Plan, r TryRequest) (*triedOpener, error) {
+func (s *Questions) trying(ctx context.Context, p *plan.Plan, r TryRequest) (*triedOpener, error) {
 	o := &triedOpener{Opener: s.Opener(), messages: map[string][]recorded.Message{}, names: map[string]string{}, since: plan.Bound{Kind: plan.Beginning}, until: time.Now(), sinks: map[string]*rows.Capture{}}
 	o.Opener.Durable = false
 	if r.Since != "" {
@@ -390,7 +394,7 @@ func (s *Questions) trying(p *plan.Plan, r TryRequest) (*triedOpener, error) {
 			}
 			return nil, base.Errorf(base.ErrRefused, "the text reads nothing that is called %q; %s", name, hint)
 		}
-		info, ms, err := s.samples.Messages(id)
+		info, ms, err := s.samples.Messages(ctx, id)
 		if err != nil {
 			return nil, err
 		}
@@ -452,7 +456,7 @@ func (s *Questions) KeepTry(ctx context.Context, r TryRequest, name string) ([]b
 	for name := range t.given {
 		return nil, base.Errorf(base.ErrRefused, "the rows of %s are those of this moment: a test has messages, and gives the same rows each time", name)
 	}
-	o, err := s.trying(t.plan, r)
+	o, err := s.trying(ctx, t.plan, r)
 	if err != nil {
 		return nil, err
 	}
@@ -478,7 +482,7 @@ func (s *Questions) KeepTry(ctx context.Context, r TryRequest, name string) ([]b
 			}
 		}
 	}
-	all := fmt.Sprintf("-- job: %s\n\n%s\n\n%s\n", job, s.needed(text, t.decls), text)
+	all := fmt.Sprintf("-- job: %s\n\n%s\n\n%s\n", job, s.needed(ctx, text, t.decls), text)
 	if script, err := sql.Parse("test.sql", all, nil); err == nil {
 		all = sql.Format(script)
 		if !strings.Contains(all, "-- job:") {
@@ -549,7 +553,7 @@ func (s *Questions) KeepTry(ctx context.Context, r TryRequest, name string) ([]b
 
 // needed gives the declarations that a text uses: its own ones, and those of the service that it names, in the order of
 // declaration.
-func (s *Questions) needed(text string, own []string) string {
+func (s *Questions) needed(ctx context.Context, text string, own []string) string {
 	have := map[string]bool{}
 	for _, d := range own {
 		if script, err := sql.Parse("", d, nil); err == nil {
@@ -560,7 +564,7 @@ func (s *Questions) needed(text string, own []string) string {
 	for grown, all := true, text+strings.Join(own, "\n"); grown; {
 		grown = false
 		for _, d := range s.Defined() {
-			if want[d.Name] || have[d.Name] {
+			if want[d.Name] || have[d.Name] || !access.From(ctx).May(access.Look, d.Kind, d.Name) {
 				continue
 			}
 			if ok, _ := regexp.MatchString(`(?i)\b`+regexp.QuoteMeta(d.Name)+`\b`, all); ok {

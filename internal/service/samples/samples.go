@@ -27,6 +27,7 @@ import (
 	"fiume/internal/core/types"
 	formats "fiume/internal/format"
 	"fiume/internal/format/container"
+	"fiume/internal/service/access"
 	"fiume/internal/service/base"
 	"fiume/internal/service/jobs"
 	"fiume/internal/service/topics"
@@ -79,6 +80,7 @@ type SampleRequest struct {
 	Since     time.Time `json:"since,omitzero" doc:"messages of the topic that arrived then or later"`
 	Table     string    `json:"table,omitempty" doc:"a table of a database"`
 	Via       string    `json:"via,omitempty" doc:"the endpoint of the database"`
+	Space     string    `json:"space,omitempty" maxLength:"60" doc:"the space that the sample stands in; where left out that of the topic or the endpoint, or the one that the caller develops in"`
 	Limit     int       `json:"limit,omitempty" minimum:"0" doc:"messages at most, 1000 where left out; of a topic the newest where neither from nor since is given"`
 }
 
@@ -93,6 +95,7 @@ const (
 type material struct {
 	*contract.Sample
 	name  string
+	space string
 	topic string         // where it is from
 	table string         // the same
 	via   *plan.Endpoint // of the table
@@ -102,6 +105,11 @@ type material struct {
 func (s *Samples) gather(ctx context.Context, r SampleRequest) (*material, error) {
 	w := contract.Wanted{Limit: min(cmp.Or(r.Limit, usualMessages), MostMessages), Bytes: topics.MostBytes, Format: r.Format, Headless: r.NoHeader, Partition: -1, From: -1, Since: r.Since}
 	m := &material{topic: r.Topic, table: r.Table}
+	space, err := s.spaceFor(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	m.space = space
 	var from contract.Sampler
 	switch {
 	case r.Data != nil || r.File != "":
@@ -129,7 +137,6 @@ func (s *Samples) gather(ctx context.Context, r SampleRequest) (*material, error
 	default:
 		return nil, base.Errorf(base.ErrRefused, "say what the sample is made of: data, file, topic or table")
 	}
-	var err error
 	if m.Sample, err = from.Sample(ctx, s.Env(), w); err != nil {
 		if errors.Is(err, os.ErrNotExist) { // the caller's machine may have it
 			err = fmt.Errorf("%w on the machine of the service", err)
@@ -213,7 +220,7 @@ func (s *Samples) Keep(ctx context.Context, actor string, r SampleRequest) (*Sam
 	if b.Len() > topics.MostBytes {
 		return nil, base.Errorf(base.ErrRefused, "the sample has too many bytes; take fewer messages than %d", len(m.Messages))
 	}
-	row := catalog.Sample{Name: m.name, Origin: m.Origin, Format: m.Format, Messages: len(m.Messages), Bytes: size, Data: b.Bytes()}
+	row := catalog.Sample{Name: m.name, Origin: m.Origin, Format: m.Format, Messages: len(m.Messages), Bytes: size, Data: b.Bytes(), Space: m.space, Owner: ownerOf(ctx)}
 	if m.Header != nil {
 		h, _ := json.Marshal(m.Header)
 		row.Header = string(h)
@@ -242,22 +249,25 @@ func sampleInfo(row catalog.Sample) SampleInfo {
 }
 
 // List gives all samples, the newest first.
-func (s *Samples) List() ([]SampleInfo, error) {
+func (s *Samples) List(ctx context.Context) ([]SampleInfo, error) {
 	rows, err := s.Store.Samples()
 	out := []SampleInfo{}
 	for _, r := range rows {
+		if !mayRead(ctx, &r) {
+			continue
+		}
 		out = append(out, sampleInfo(r))
 	}
 	return out, err
 }
 
 // Messages reads a sample with all its messages.
-func (s *Samples) Messages(id uint) (SampleInfo, []recorded.Message, error) {
+func (s *Samples) Messages(ctx context.Context, id uint) (SampleInfo, []recorded.Message, error) {
 	row, err := s.Store.SampleOf(id)
 	if err != nil {
 		return SampleInfo{}, nil, err
 	}
-	if row == nil {
+	if row == nil || !mayRead(ctx, row) {
 		return SampleInfo{}, nil, base.Errorf(base.ErrNotFound, "there is no sample %d", id)
 	}
 	z, err := gzip.NewReader(bytes.NewReader(row.Data))
@@ -280,8 +290,8 @@ func (s *Samples) Messages(id uint) (SampleInfo, []recorded.Message, error) {
 }
 
 // Get gives one sample with its first messages.
-func (s *Samples) Get(id uint) (*SampleDetail, error) {
-	info, ms, err := s.Messages(id)
+func (s *Samples) Get(ctx context.Context, id uint) (*SampleDetail, error) {
+	info, ms, err := s.Messages(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -289,7 +299,20 @@ func (s *Samples) Get(id uint) (*SampleDetail, error) {
 }
 
 // Drop forgets a sample.
-func (s *Samples) Drop(actor string, id uint) error {
+func (s *Samples) Drop(ctx context.Context, actor string, id uint) error {
+	row, err := s.Store.SampleOf(id)
+	if err != nil {
+		return err
+	}
+	if row != nil && !mayRead(ctx, row) {
+		row = nil
+	}
+	if row == nil {
+		return base.Errorf(base.ErrNotFound, "there is no sample %d", id)
+	}
+	if c := access.From(ctx); c != nil && c.Name != row.Owner && !c.In(access.Develop, row.Space) {
+		return base.Errorf(base.ErrDenied, "%s", c.Missing(access.Develop, row.Space))
+	}
 	ok, err := s.Store.DropSample(id)
 	if err == nil && !ok {
 		return base.Errorf(base.ErrNotFound, "there is no sample %d", id)
@@ -393,6 +416,9 @@ const mostEntries = 1000
 func (s *Samples) Browse(ctx context.Context, via, address string) (*contract.Browsed, error) {
 	var at *plan.Endpoint
 	var place contract.Connector = connect.UploadedTo
+	if err := s.mayReach(ctx, via, address); err != nil {
+		return nil, err
+	}
 	if via != "" {
 		if at = s.Current().Endpoints[via]; at == nil {
 			return nil, base.Errorf(base.ErrNotFound, "no endpoint is called %q", via)

@@ -113,7 +113,7 @@ func TestFiles(t *testing.T) {
 			t.Errorf("%+v: %+v %v", x.r, d, err)
 			continue
 		}
-		info, ms, err := p.Samples.Messages(d.ID)
+		info, ms, err := p.Samples.Messages(t.Context(), d.ID)
 		if err != nil || len(ms) != x.n || info.Format != x.format || info.Name == "" {
 			t.Errorf("%+v: %+v %v", x.r, info, err)
 		}
@@ -193,7 +193,7 @@ func TestDelimiters(t *testing.T) {
 // TestKept: samples are listed, found, the same in a new process, and forgotten; bytes and keys stay what they were.
 func TestKept(t *testing.T) {
 	p := servicetest.New(t)
-	if list, err := p.Samples.List(); err != nil || list == nil || len(list) != 0 {
+	if list, err := p.Samples.List(t.Context()); err != nil || list == nil || len(list) != 0 {
 		t.Error(list, err)
 	}
 	p.Apply("CREATE TOPIC t (PARTITIONS 1);")
@@ -203,20 +203,20 @@ func TestKept(t *testing.T) {
 		t.Fatalf("%+v %v", d, err)
 	}
 	q := p.Restart()
-	_, ms, err := q.Samples.Messages(d.ID)
+	_, ms, err := q.Samples.Messages(t.Context(), d.ID)
 	if err != nil || len(ms) != 2 || string(ms[0].Value) != "\x00\xff" || string(ms[0].Key) != "key" || string(ms[1].Value) != "größer" || ms[1].Offset != 1 || ms[1].At == 0 {
 		t.Errorf("%+v %v", ms, err)
 	}
-	if got, err := q.Samples.Get(d.ID); err != nil || len(got.First) != 2 {
+	if got, err := q.Samples.Get(t.Context(), d.ID); err != nil || len(got.First) != 2 {
 		t.Error(got, err)
 	}
-	if list, err := q.Samples.List(); err != nil || len(list) != 1 || list[0].ID != d.ID {
+	if list, err := q.Samples.List(t.Context()); err != nil || len(list) != 1 || list[0].ID != d.ID {
 		t.Error(list, err)
 	}
-	if err := q.Samples.Drop("ada", d.ID); err != nil {
+	if err := q.Samples.Drop(t.Context(), "ada", d.ID); err != nil {
 		t.Fatal(err)
 	}
-	for _, err := range []error{q.Samples.Drop("ada", d.ID), func() error { _, err := q.Samples.Get(d.ID); return err }()} {
+	for _, err := range []error{q.Samples.Drop(t.Context(), "ada", d.ID), func() error { _, err := q.Samples.Get(t.Context(), d.ID); return err }()} {
 		if !errors.Is(err, base.ErrNotFound) {
 			t.Error(err)
 		}

@@ -16,6 +16,7 @@ import (
 	"fiume/internal/service/boards"
 	"fiume/internal/service/declare"
 	"fiume/internal/service/jobs"
+	"fiume/internal/service/people"
 	"fiume/internal/service/questions"
 	"fiume/internal/service/samples"
 	"fiume/internal/service/secrets"
@@ -31,6 +32,7 @@ type Parts struct {
 	*testing.T
 	Base        *base.Base
 	Records     *catalog.Memory
+	People      *people.People
 	Secrets     *secrets.Vault
 	Topics      *topics.Topics
 	Jobs        *jobs.Jobs
@@ -66,6 +68,8 @@ func open(t *testing.T, dir string, records *catalog.Memory) *Parts {
 	b.Files, err = roots.New(filepath.Join(dir, "files"))
 	must()
 	b.TopicLog, err = topiclog.OpenOn(disk.OS{}, filepath.Join(dir, "topics"), nil)
+	must()
+	p.People, err = people.Open(b)
 	must()
 	p.Secrets, err = secrets.Open(b)
 	must()
