@@ -11,8 +11,12 @@ import (
 	"sync"
 	"time"
 
+	"fiume/internal/catalog"
 	"fiume/internal/format"
 	"fiume/internal/service"
+	"fiume/internal/service/access"
+	"fiume/internal/service/base"
+	"fiume/internal/service/people"
 	"fiume/internal/topiclog"
 
 	"github.com/mochi-mqtt/server/v2"
@@ -29,6 +33,7 @@ const (
 
 // Server takes what devices publish.
 type Server struct {
+	people  *people.People
 	address string
 	mqtt    *mqtt.Server
 	topics  *topiclog.Log
@@ -48,7 +53,7 @@ type written struct {
 
 // Serve takes messages at a listener until Close.
 func Serve(l net.Listener, s *service.Service, log *slog.Logger) (*Server, error) {
-	d := &Server{address: l.Addr().String(), topics: s.Topics.TopicLog, log: log, coming: make(chan *written, together)}
+	d := &Server{people: s.People, address: l.Addr().String(), topics: s.Topics.TopicLog, log: log, coming: make(chan *written, together)}
 	d.ctx, d.stop = context.WithCancel(context.Background())
 	limits := mqtt.NewDefaultServerCapabilities()
 	limits.MaximumClients, limits.MaximumPacketSize, limits.MaximumSessionExpiryInterval = mostDevices, largest, 3600
@@ -117,10 +122,15 @@ func (d *Server) write() {
 	}
 }
 
+// firstOf gives the first level of an MQTT topic.
+func firstOf(name string) string {
+	first, _, _ := strings.Cut(name, "/")
+	return first
+}
+
 // topicOf gives the built-in topic that an MQTT topic belongs to, or nil.
 func (d *Server) topicOf(name string) *topiclog.Topic {
-	first, _, _ := strings.Cut(name, "/")
-	return d.topics.Topic(first)
+	return d.topics.Topic(firstOf(name))
 }
 
 // take writes a message, and waits until it is on the disk.
@@ -157,7 +167,9 @@ type hook struct {
 	server *Server
 
 	mu   sync.Mutex
-	told map[string]time.Time // topics of which it was said that they are not there
+	told map[string]time.Time // topics of which it was said that they are not there, and refusals
+	// callers are the devices that have shown who they are.
+	callers map[*mqtt.Client]*access.Caller
 }
 
 // ID implements mqtt.Hook.
@@ -165,14 +177,91 @@ func (h *hook) ID() string { return "fiume" }
 
 // Provides implements mqtt.Hook.
 func (h *hook) Provides(b byte) bool {
-	return bytes.Contains([]byte{mqtt.OnConnectAuthenticate, mqtt.OnACLCheck, mqtt.OnPublish, mqtt.OnWillSent}, []byte{b})
+	return bytes.Contains([]byte{mqtt.OnConnectAuthenticate, mqtt.OnACLCheck, mqtt.OnDisconnect, mqtt.OnPublish, mqtt.OnWillSent}, []byte{b})
 }
 
-// OnConnectAuthenticate implements mqtt.Hook: who reaches the loopback address is let in.
-func (h *hook) OnConnectAuthenticate(*mqtt.Client, packets.Packet) bool { return true }
+// OnConnectAuthenticate implements mqtt.Hook. While nobody has been created, who reaches the address is let in; from then on who shows the name of a token
+// as the user, and the token as the password.
+func (h *hook) OnConnectAuthenticate(cl *mqtt.Client, pk packets.Packet) bool {
+	p := h.server.people
+	if !p.Needed() {
+		return true
+	}
+	address, _, _ := net.SplitHostPort(cl.Net.Remote)
+	c := p.Known(string(pk.Connect.Password), address)
+	if c == nil || c.Via != "token "+string(pk.Connect.Username) {
+		h.refused(catalog.Actor("nobody", "a device", address), "token "+base.ClipText(string(pk.Connect.Username), 60), "it is not known, or has ended")
+		return false
+	}
+	if pk.Connect.WillFlag && !c.May(access.Write, "topic", firstOf(pk.Connect.WillTopic)) { // it would be written when the device is lost
+		h.refused(catalog.Actor(c.Name, c.Via, c.Address), "topic "+base.ClipText(firstOf(pk.Connect.WillTopic), 60), "a device lacks the role write for its last words")
+		return false
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.callers == nil {
+		h.callers = map[*mqtt.Client]*access.Caller{}
+	}
+	h.callers[cl] = c
+	return true
+}
 
-// OnACLCheck implements mqtt.Hook: devices write, and read nothing here.
-func (h *hook) OnACLCheck(_ *mqtt.Client, _ string, write bool) bool { return write }
+var errEnded = fmt.Errorf("what the device has shown has ended")
+
+// OnDisconnect implements mqtt.Hook.
+func (h *hook) OnDisconnect(cl *mqtt.Client, _ error, _ bool) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	delete(h.callers, cl)
+}
+
+// caller is who a device is; nil: whoever uses the machine.
+func (h *hook) caller(cl *mqtt.Client) (c *access.Caller, known bool) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	c = h.callers[cl]
+	return c, c != nil || !h.server.people.Needed()
+}
+
+// refused notes now and then that a device was refused.
+func (h *hook) refused(actor, object, detail string) {
+	h.mu.Lock()
+	if h.told == nil || len(h.told) > 1000 {
+		h.told = map[string]time.Time{}
+	}
+	again := time.Since(h.told[actor+object]) < time.Minute
+	if !again {
+		h.told[actor+object] = time.Now()
+	}
+	h.mu.Unlock()
+	if !again {
+		h.server.people.Note(actor, "was refused", object, detail)
+	}
+}
+
+// OnACLCheck implements mqtt.Hook: devices write, where they may, and read nothing here.
+func (h *hook) OnACLCheck(cl *mqtt.Client, name string, write bool) bool {
+	c, known := h.caller(cl)
+	if c != nil {
+		select {
+		case <-c.Ended:
+			cl.Stop(errEnded)
+			return false
+		case <-c.Also: // it may do something else now: it connects again
+			cl.Stop(errEnded)
+			return false
+		default:
+		}
+	}
+	first := firstOf(name)
+	if write && known && c.May(access.Write, "topic", first) {
+		return true
+	}
+	if write && c != nil {
+		h.refused(catalog.Actor(c.Name, c.Via, c.Address), "topic "+base.ClipText(first, 60), "a device lacks the role write")
+	}
+	return false
+}
 
 // OnPublish implements mqtt.Hook. A device that speaks MQTT 5 is told what is wrong; an older one cannot be, and its connection is ended, so that it does not take the message for written.
 func (h *hook) OnPublish(cl *mqtt.Client, pk packets.Packet) (packets.Packet, error) {
@@ -206,7 +295,7 @@ func (h *hook) OnWillSent(_ *mqtt.Client, pk packets.Packet) {
 
 // tell says now and then that devices publish to a topic that is not there.
 func (h *hook) tell(name string) {
-	first, _, _ := strings.Cut(name, "/")
+	first := firstOf(name)
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.told == nil || len(h.told) > 1000 {

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"fiume/internal/catalog"
+	"fiume/internal/service/access"
 
 	"github.com/twmb/franz-go/pkg/kerr"
 	"github.com/twmb/franz-go/pkg/kmsg"
@@ -290,6 +291,10 @@ func synced(code int16, assignment []byte) *kmsg.SyncGroupResponse {
 func (g *groups) join(r *request, q *kmsg.JoinGroupRequest) kmsg.Response {
 	resp := q.ResponseKind().(*kmsg.JoinGroupResponse)
 	resp.Generation, resp.MemberID = -1, q.MemberID
+	if !r.mayGroup(q.Group) {
+		resp.ErrorCode = kerr.GroupAuthorizationFailed.Code
+		return resp
+	}
 	wait, code := g.begin(r, q, resp)
 	if wait == nil {
 		resp.ErrorCode = code
@@ -543,7 +548,7 @@ func (g *groups) leave(q *kmsg.LeaveGroupRequest) kmsg.Response {
 	return resp
 }
 
-func (g *groups) describe(q *kmsg.DescribeGroupsRequest) kmsg.Response {
+func (g *groups) describe(r *request, q *kmsg.DescribeGroupsRequest) kmsg.Response {
 	resp := q.ResponseKind().(*kmsg.DescribeGroupsResponse)
 	known, err := g.store.GroupNames()
 	g.mu.Lock()
@@ -551,6 +556,11 @@ func (g *groups) describe(q *kmsg.DescribeGroupsRequest) kmsg.Response {
 	for _, name := range q.Groups {
 		rg := kmsg.NewDescribeGroupsResponseGroup()
 		rg.Group, rg.State = name, "Dead"
+		if !r.mayGroup(name) {
+			rg.ErrorCode = kerr.GroupAuthorizationFailed.Code
+			resp.Groups = append(resp.Groups, rg)
+			continue
+		}
 		if err != nil {
 			rg.ErrorCode = kerr.CoordinatorNotAvailable.Code
 		}
@@ -576,7 +586,7 @@ func (g *groups) describe(q *kmsg.DescribeGroupsRequest) kmsg.Response {
 	return resp
 }
 
-func (g *groups) list(q *kmsg.ListGroupsRequest) kmsg.Response {
+func (g *groups) list(r *request, q *kmsg.ListGroupsRequest) kmsg.Response {
 	resp := q.ResponseKind().(*kmsg.ListGroupsResponse)
 	known, err := g.store.GroupNames()
 	if err != nil {
@@ -592,6 +602,9 @@ func (g *groups) list(q *kmsg.ListGroupsRequest) kmsg.Response {
 	}
 	slices.Sort(known)
 	for _, name := range known {
+		if !r.mayGroup(name) {
+			continue
+		}
 		rg := kmsg.NewListGroupsResponseGroup()
 		rg.Group, rg.ProtocolType, rg.GroupState = name, "consumer", stateEmpty
 		if x := g.by[name]; x != nil {
@@ -602,7 +615,7 @@ func (g *groups) list(q *kmsg.ListGroupsRequest) kmsg.Response {
 	return resp
 }
 
-func (g *groups) drop(q *kmsg.DeleteGroupsRequest) kmsg.Response {
+func (g *groups) drop(r *request, q *kmsg.DeleteGroupsRequest) kmsg.Response {
 	resp := q.ResponseKind().(*kmsg.DeleteGroupsResponse)
 	for _, name := range q.Groups {
 		rg := kmsg.NewDeleteGroupsResponseGroup()
@@ -613,6 +626,8 @@ func (g *groups) drop(q *kmsg.DeleteGroupsRequest) kmsg.Response {
 		g.mu.Unlock()
 		known, err := g.store.GroupNames()
 		switch {
+		case !r.caller().In(access.Develop, access.SpaceOf(name)):
+			rg.ErrorCode = kerr.GroupAuthorizationFailed.Code
 		case used:
 			rg.ErrorCode = kerr.NonEmptyGroup.Code
 		case err == nil && !slices.Contains(known, name):

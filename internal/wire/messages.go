@@ -1,13 +1,13 @@
 package wire
 
 import (
-	"context"
 	"crypto/rand"
 	"encoding/binary"
 	"errors"
 	"sync"
 	"time"
 
+	"fiume/internal/service/access"
 	"fiume/internal/topiclog"
 
 	"github.com/twmb/franz-go/pkg/kerr"
@@ -33,7 +33,7 @@ const (
 )
 
 // produce appends the batches of a request, and waits for the disk when it is finished.
-func (s *Server) produce(q *kmsg.ProduceRequest) (finish, error) {
+func (s *Server) produce(r *request, q *kmsg.ProduceRequest) (finish, error) {
 	resp := q.ResponseKind().(*kmsg.ProduceResponse)
 	var waits []func() // fill in what the disk says
 	for _, t := range q.Topics {
@@ -44,13 +44,13 @@ func (s *Server) produce(q *kmsg.ProduceRequest) (finish, error) {
 			rp := &rt.Partitions[i]
 			*rp = kmsg.NewProduceResponseTopicPartition()
 			rp.Partition, rp.BaseOffset, rp.LogAppendTime = p.Partition, -1, -1
-			part := s.partition(t.Topic, p.Partition)
+			part, code := s.find(r, access.Write, t.Topic, p.Partition)
 			switch {
 			case q.TransactionID != nil && *q.TransactionID != "":
 				rp.ErrorCode = kerr.TransactionalIDAuthorizationFailed.Code
 				continue
 			case part == nil:
-				rp.ErrorCode = unknownTopic
+				rp.ErrorCode = code
 				continue
 			}
 			rp.LogStartOffset = part.First()
@@ -140,10 +140,12 @@ func refuse(rp *kmsg.ProduceResponseTopicPartition, err error) {
 }
 
 // initProducerID gives a producer a number of its own, by which batches that it sends again are known. It is drawn, so that nothing needs to be kept of it.
-func initProducerID(q *kmsg.InitProducerIDRequest) kmsg.Response {
+func initProducerID(r *request, q *kmsg.InitProducerIDRequest) kmsg.Response {
 	resp := q.ResponseKind().(*kmsg.InitProducerIDResponse)
 	resp.ProducerID, resp.ProducerEpoch = -1, -1
 	switch {
+	case !r.caller().Somewhere(access.Write):
+		resp.ErrorCode = kerr.ClusterAuthorizationFailed.Code
 	case q.TransactionalID != nil && *q.TransactionalID != "":
 		resp.ErrorCode = kerr.TransactionalIDAuthorizationFailed.Code
 	case q.ProducerID >= 0 && q.ProducerEpoch >= 0 && q.ProducerEpoch < 1<<15-2:
@@ -157,13 +159,13 @@ func initProducerID(q *kmsg.InitProducerIDRequest) kmsg.Response {
 }
 
 // fetch gives messages, and waits a little where there are not enough.
-func (s *Server) fetch(ctx context.Context, q *kmsg.FetchRequest) kmsg.Response {
+func (s *Server) fetch(r *request, q *kmsg.FetchRequest) kmsg.Response {
 	until := time.NewTimer(min(time.Duration(max(q.MaxWaitMillis, 0))*time.Millisecond, longestFetch))
 	defer until.Stop()
 	more := make(chan struct{}, 1)
 	listening := false
 	for {
-		resp, bytes, failed := s.fetchNow(q)
+		resp, bytes, failed := s.fetchNow(r, q)
 		if bytes >= int(q.MinBytes) || failed || q.MaxWaitMillis <= 0 {
 			return resp
 		}
@@ -171,7 +173,7 @@ func (s *Server) fetch(ctx context.Context, q *kmsg.FetchRequest) kmsg.Response 
 			listening = true
 			for _, t := range q.Topics {
 				for _, p := range t.Partitions {
-					if part := s.partition(t.Topic, p.Partition); part != nil {
+					if part, _ := s.find(r, access.Read, t.Topic, p.Partition); part != nil {
 						defer part.OnData(func() {
 							select {
 							case more <- struct{}{}:
@@ -186,16 +188,16 @@ func (s *Server) fetch(ctx context.Context, q *kmsg.FetchRequest) kmsg.Response 
 		select {
 		case <-more:
 		case <-until.C:
-			resp, _, _ := s.fetchNow(q)
+			resp, _, _ := s.fetchNow(r, q)
 			return resp
-		case <-ctx.Done():
+		case <-r.ctx.Done():
 			return resp
 		}
 	}
 }
 
 // fetchNow gives what there is.
-func (s *Server) fetchNow(q *kmsg.FetchRequest) (resp *kmsg.FetchResponse, bytes int, failed bool) {
+func (s *Server) fetchNow(r *request, q *kmsg.FetchRequest) (resp *kmsg.FetchResponse, bytes int, failed bool) {
 	resp = q.ResponseKind().(*kmsg.FetchResponse)
 	most := mostFetched
 	if q.MaxBytes > 0 {
@@ -211,9 +213,9 @@ func (s *Server) fetchNow(q *kmsg.FetchRequest) (resp *kmsg.FetchResponse, bytes
 		for _, p := range t.Partitions {
 			rp := kmsg.NewFetchResponseTopicPartition()
 			rp.Partition, rp.HighWatermark, rp.LastStableOffset, rp.LogStartOffset, rp.PreferredReadReplica = p.Partition, -1, -1, -1, -1
-			part := s.partition(t.Topic, p.Partition)
+			part, code := s.find(r, access.Read, t.Topic, p.Partition)
 			if part == nil {
-				rp.ErrorCode, failed = unknownTopic, true
+				rp.ErrorCode, failed = code, true
 				rt.Partitions = append(rt.Partitions, rp)
 				continue
 			}
@@ -261,7 +263,7 @@ func readOn(p *topiclog.Partition, from, end int64, most int) ([]byte, error) {
 }
 
 // listOffsets finds the first and last offsets, and those of times.
-func (s *Server) listOffsets(q *kmsg.ListOffsetsRequest) kmsg.Response {
+func (s *Server) listOffsets(r *request, q *kmsg.ListOffsetsRequest) kmsg.Response {
 	resp := q.ResponseKind().(*kmsg.ListOffsetsResponse)
 	for _, t := range q.Topics {
 		rt := kmsg.NewListOffsetsResponseTopic()
@@ -269,10 +271,10 @@ func (s *Server) listOffsets(q *kmsg.ListOffsetsRequest) kmsg.Response {
 		for _, p := range t.Partitions {
 			rp := kmsg.NewListOffsetsResponseTopicPartition()
 			rp.Partition, rp.Offset, rp.Timestamp, rp.LeaderEpoch = p.Partition, -1, -1, 0
-			part := s.partition(t.Topic, p.Partition)
+			part, code := s.find(r, access.Read, t.Topic, p.Partition)
 			switch {
 			case part == nil:
-				rp.ErrorCode = unknownTopic
+				rp.ErrorCode = code
 			case part.Err() != nil:
 				rp.ErrorCode = onDisk
 			case p.Timestamp == -1:

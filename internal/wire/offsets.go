@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"fiume/internal/catalog"
+	"fiume/internal/service/access"
 
 	"github.com/twmb/franz-go/pkg/kerr"
 	"github.com/twmb/franz-go/pkg/kmsg"
@@ -31,7 +32,7 @@ func (g *groups) mayCommit(group, id string, instance *string, generation int32)
 const mostMetadata = 4096
 
 // offsetCommit keeps how far a group is.
-func (s *Server) offsetCommit(q *kmsg.OffsetCommitRequest) kmsg.Response {
+func (s *Server) offsetCommit(r *request, q *kmsg.OffsetCommitRequest) kmsg.Response {
 	resp := q.ResponseKind().(*kmsg.OffsetCommitResponse)
 	code := s.groups.mayCommit(q.Group, q.MemberID, q.InstanceID, q.Generation)
 	if q.Group == "" || len(q.Group) > 190 {
@@ -50,6 +51,8 @@ func (s *Server) offsetCommit(q *kmsg.OffsetCommitRequest) kmsg.Response {
 			}
 			switch {
 			case code != 0:
+			case !r.may(access.Read, t.Topic):
+				rp.ErrorCode = kerr.TopicAuthorizationFailed.Code
 			case s.partition(t.Topic, p.Partition) == nil:
 				rp.ErrorCode = unknownTopic
 			case len(x.Metadata) > mostMetadata:
@@ -75,9 +78,10 @@ func (s *Server) offsetCommit(q *kmsg.OffsetCommitRequest) kmsg.Response {
 }
 
 // offsetFetch tells how far a group is.
-func (s *Server) offsetFetch(q *kmsg.OffsetFetchRequest) kmsg.Response {
+func (s *Server) offsetFetch(r *request, q *kmsg.OffsetFetchRequest) kmsg.Response {
 	resp := q.ResponseKind().(*kmsg.OffsetFetchResponse)
 	kept, err := s.groups.store.Offsets(q.Group)
+	kept = slices.DeleteFunc(kept, func(x catalog.GroupOffset) bool { return !r.may(access.Read, x.Topic) })
 	code := int16(0)
 	if err != nil {
 		code = kerr.CoordinatorNotAvailable.Code

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"fiume/internal/service"
+	"fiume/internal/service/access"
 	"fiume/internal/topiclog"
 
 	"github.com/twmb/franz-go/pkg/kbin"
@@ -111,6 +112,8 @@ type request struct {
 	client      string
 	conn        net.Conn
 	ctx         context.Context // of the connection
+	who         *who            // of the connection
+	by          *access.Caller  // who it was when the request was read
 }
 
 // finish gives the answer to a request, once there is one; nil: none is wanted.
@@ -173,6 +176,7 @@ func safely(f finish) (resp kmsg.Response, err error) {
 // read reads requests and begins them.
 func (s *Server) read(ctx context.Context, c net.Conn, due chan<- pending) error {
 	var size [4]byte
+	who := &who{}
 	for {
 		if err := c.SetReadDeadline(time.Now().Add(mayIdle)); err != nil {
 			return err
@@ -204,7 +208,13 @@ func (s *Server) read(ctx context.Context, c net.Conn, due chan<- pending) error
 		if err != nil {
 			return err
 		}
-		r.conn, r.ctx = c, ctx
+		r.conn, r.ctx, r.who, r.by = c, ctx, who, who.caller
+		if who.caller == nil && s.service.People.Needed() && key != keyAPIVersions && key != keySASLHandshake && key != keySASLAuthenticate {
+			return errUnknown
+		}
+		if name, ok := groupOf(r.Request); ok && !r.mayGroup(name) {
+			return fmt.Errorf("the group %q stands in no space that %s reads", name, who.caller.Name)
+		}
 		f, err := s.begin(r)
 		if err != nil {
 			return err
@@ -329,11 +339,13 @@ const (
 	keySyncGroup        = 14
 	keyDescribeGroups   = 15
 	keyListGroups       = 16
+	keySASLHandshake    = 17
 	keyAPIVersions      = 18
 	keyCreateTopics     = 19
 	keyDeleteTopics     = 20
 	keyInitProducerID   = 22
 	keyDescribeConfigs  = 32
+	keySASLAuthenticate = 36
 	keyCreatePartitions = 37
 	keyDeleteGroups     = 42
 )
@@ -352,11 +364,13 @@ var versions = map[int16][2]int16{
 	keySyncGroup:        {0, 4},
 	keyDescribeGroups:   {0, 4},
 	keyListGroups:       {0, 3},
+	keySASLHandshake:    {1, 1},
 	keyAPIVersions:      {0, 3},
 	keyCreateTopics:     {0, 5},
 	keyDeleteTopics:     {0, 5},
 	keyInitProducerID:   {0, 4},
 	keyDescribeConfigs:  {0, 3},
+	keySASLAuthenticate: {0, 2},
 	keyCreatePartitions: {0, 3},
 	keyDeleteGroups:     {0, 2},
 }
@@ -365,17 +379,17 @@ var versions = map[int16][2]int16{
 func (s *Server) begin(r *request) (finish, error) {
 	switch q := r.Request.(type) {
 	case *kmsg.ProduceRequest:
-		return s.produce(q)
+		return s.produce(r, q)
 	case *kmsg.FetchRequest:
-		return func() kmsg.Response { return s.fetch(r.ctx, q) }, nil
+		return func() kmsg.Response { return s.fetch(r, q) }, nil
 	case *kmsg.ListOffsetsRequest:
-		return func() kmsg.Response { return s.listOffsets(q) }, nil
+		return func() kmsg.Response { return s.listOffsets(r, q) }, nil
 	case *kmsg.MetadataRequest:
 		return func() kmsg.Response { return s.metadata(r, q) }, nil
 	case *kmsg.OffsetCommitRequest:
-		return func() kmsg.Response { return s.offsetCommit(q) }, nil
+		return func() kmsg.Response { return s.offsetCommit(r, q) }, nil
 	case *kmsg.OffsetFetchRequest:
-		return func() kmsg.Response { return s.offsetFetch(q) }, nil
+		return func() kmsg.Response { return s.offsetFetch(r, q) }, nil
 	case *kmsg.FindCoordinatorRequest:
 		return func() kmsg.Response { return s.findCoordinator(r, q) }, nil
 	case *kmsg.JoinGroupRequest:
@@ -387,11 +401,16 @@ func (s *Server) begin(r *request) (finish, error) {
 	case *kmsg.SyncGroupRequest:
 		return func() kmsg.Response { return s.groups.sync(r, q) }, nil
 	case *kmsg.DescribeGroupsRequest:
-		return func() kmsg.Response { return s.groups.describe(q) }, nil
+		return func() kmsg.Response { return s.groups.describe(r, q) }, nil
 	case *kmsg.ListGroupsRequest:
-		return func() kmsg.Response { return s.groups.list(q) }, nil
+		return func() kmsg.Response { return s.groups.list(r, q) }, nil
 	case *kmsg.DeleteGroupsRequest:
-		return func() kmsg.Response { return s.groups.drop(q) }, nil
+		return func() kmsg.Response { return s.groups.drop(r, q) }, nil
+	case *kmsg.SASLHandshakeRequest:
+		return func() kmsg.Response { return handshake(q) }, nil
+	case *kmsg.SASLAuthenticateRequest:
+		resp := s.authenticate(r, q)
+		return func() kmsg.Response { return resp }, nil
 	case *kmsg.ApiVersionsRequest:
 		return func() kmsg.Response { return apiVersions(q) }, nil
 	case *kmsg.CreateTopicsRequest:
@@ -401,9 +420,9 @@ func (s *Server) begin(r *request) (finish, error) {
 	case *kmsg.CreatePartitionsRequest:
 		return func() kmsg.Response { return s.createPartitions(r, q) }, nil
 	case *kmsg.InitProducerIDRequest:
-		return func() kmsg.Response { return initProducerID(q) }, nil
+		return func() kmsg.Response { return initProducerID(r, q) }, nil
 	case *kmsg.DescribeConfigsRequest:
-		return func() kmsg.Response { return s.describeConfigs(q) }, nil
+		return func() kmsg.Response { return s.describeConfigs(r, q) }, nil
 	}
 	return nil, fmt.Errorf("a request of the kind %d, which is not known", r.Key())
 }

@@ -6,6 +6,8 @@ import (
 	"strconv"
 	"time"
 
+	"fiume/internal/catalog"
+	"fiume/internal/service/access"
 	"fiume/internal/service/base"
 	"fiume/internal/topiclog"
 
@@ -36,6 +38,11 @@ func (s *Server) metadata(r *request, q *kmsg.MetadataRequest) kmsg.Response {
 		t := s.topic(name)
 		rt := kmsg.NewMetadataResponseTopic()
 		rt.Topic = &name
+		if !r.may(access.Look, name) {
+			rt.ErrorCode = kerr.TopicAuthorizationFailed.Code
+			resp.Topics = append(resp.Topics, rt)
+			return
+		}
 		if t == nil {
 			rt.ErrorCode = unknownTopic
 			resp.Topics = append(resp.Topics, rt)
@@ -53,6 +60,9 @@ func (s *Server) metadata(r *request, q *kmsg.MetadataRequest) kmsg.Response {
 	}
 	if q.Topics == nil || q.Version == 0 && len(q.Topics) == 0 {
 		for _, t := range s.service.Topics.TopicLog.Topics() {
+			if !r.may(access.Look, t.Name) {
+				continue
+			}
 			told(t.Name)
 		}
 		return resp
@@ -72,6 +82,10 @@ func (s *Server) findCoordinator(r *request, q *kmsg.FindCoordinatorRequest) kms
 		resp.ErrorCode, resp.ErrorMessage, resp.NodeID = kerr.TransactionalIDAuthorizationFailed.Code, &text, -1
 		return resp
 	}
+	if !r.mayGroup(q.CoordinatorKey) {
+		resp.ErrorCode, resp.ErrorMessage, resp.NodeID = kerr.GroupAuthorizationFailed.Code, refusedGroup(q.CoordinatorKey), -1
+		return resp
+	}
 	resp.NodeID = node
 	resp.Host, resp.Port = here(r)
 	return resp
@@ -79,10 +93,18 @@ func (s *Server) findCoordinator(r *request, q *kmsg.FindCoordinatorRequest) kms
 
 // actor is who does something, for the activity.
 func actor(r *request) string {
+	if c := r.caller(); c != nil {
+		return catalog.Actor(c.Name, c.Via, c.Address)
+	}
 	if r.client != "" {
 		return "client " + base.ClipText(r.client, 60)
 	}
 	return "a client"
+}
+
+// mayDecide says whether a client may make, change and delete a topic.
+func (r *request) mayDecide(topic string) bool {
+	return r.caller().In(access.Develop, access.SpaceOf(topic))
 }
 
 // why gives the code and the words for a refusal.
@@ -128,6 +150,9 @@ func (s *Server) createTopics(r *request, q *kmsg.CreateTopicsRequest) kmsg.Resp
 					refuse(kerr.InvalidConfig.Code, err.Error())
 				}
 			}
+		}
+		if !r.mayDecide(t.Topic) {
+			refuse(kerr.TopicAuthorizationFailed.Code, r.caller().Missing(access.Develop, access.SpaceOf(t.Topic)))
 		}
 		if rt.ErrorCode == 0 && s.topic(t.Topic) != nil {
 			refuse(kerr.TopicAlreadyExists.Code, "there is already a topic of this name")
@@ -178,6 +203,11 @@ func (s *Server) deleteTopics(r *request, q *kmsg.DeleteTopicsRequest) kmsg.Resp
 	for _, name := range q.TopicNames {
 		rt := kmsg.NewDeleteTopicsResponseTopic()
 		rt.Topic = &name
+		if !r.mayDecide(name) {
+			rt.ErrorCode = kerr.TopicAuthorizationFailed.Code
+			resp.Topics = append(resp.Topics, rt)
+			continue
+		}
 		err := s.service.Definitions.DropTopic(actor(r), name)
 		if rt.ErrorCode, rt.ErrorMessage = why(err); errors.Is(err, base.ErrConflict) { // it is used
 			rt.ErrorCode = kerr.PolicyViolation.Code
@@ -195,6 +225,8 @@ func (s *Server) createPartitions(r *request, q *kmsg.CreatePartitionsRequest) k
 		topic := s.topic(t.Topic)
 		refuse := func(text string) { rt.ErrorCode, rt.ErrorMessage = kerr.InvalidPartitions.Code, &text }
 		switch {
+		case !r.mayDecide(t.Topic):
+			rt.ErrorCode = kerr.TopicAuthorizationFailed.Code
 		case topic == nil:
 			rt.ErrorCode = unknownTopic
 		case int(t.Count) <= len(topic.Partitions()):
@@ -211,14 +243,16 @@ func (s *Server) createPartitions(r *request, q *kmsg.CreatePartitionsRequest) k
 }
 
 // describeConfigs tells the settings of topics that mean something here.
-func (s *Server) describeConfigs(q *kmsg.DescribeConfigsRequest) kmsg.Response {
+func (s *Server) describeConfigs(by *request, q *kmsg.DescribeConfigsRequest) kmsg.Response {
 	resp := q.ResponseKind().(*kmsg.DescribeConfigsResponse)
 	for _, r := range q.Resources {
 		rr := kmsg.NewDescribeConfigsResponseResource()
 		rr.ResourceType, rr.ResourceName = r.ResourceType, r.ResourceName
 		if r.ResourceType == kmsg.ConfigResourceTypeTopic {
 			t := s.topic(r.ResourceName)
-			if t == nil {
+			if !by.may(access.Look, r.ResourceName) {
+				rr.ErrorCode = kerr.TopicAuthorizationFailed.Code
+			} else if t == nil {
 				rr.ErrorCode = unknownTopic
 			} else {
 				told := func(name string, n int64) {
