@@ -56,6 +56,10 @@ export type RouteParts = Schemas["RouteParts"];
 export type JoinParts = Schemas["JoinParts"];
 export type WindowParts = Schemas["WindowParts"];
 export type Present = Schemas["Present"];
+export type Session = Schemas["Session"];
+export type Grant = Schemas["Grant"];
+export type Person = Schemas["Person"];
+export type Share = Schemas["Share"];
 export type Row = Record<string, unknown>;
 
 /** What the service says when it cannot do something. */
@@ -90,6 +94,7 @@ async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
     throw new Problem(0, away);
   }
   if (r.response.ok) return r.data as T;
+  if (r.response.status === 401) window.dispatchEvent(new Event("fiume-unknown")); // the session has ended
   const p = r.error as { detail?: string; diagnostics?: Diagnostic[] } | undefined;
   throw new Problem(r.response.status, p?.detail ?? `the service answered ${r.response.status}`, p?.diagnostics ?? []);
 }
@@ -209,6 +214,30 @@ export const api = {
       }),
     ),
   dropSecret: (n: string) => ask(client.DELETE("/api/secrets/{name}", { params: { ...name(n), ...actor } })),
+  session: () => ask(client.GET("/api/session")),
+  signIn: (n: string, password: string) => ask(client.POST("/api/session", { body: { name: n, password } })),
+  signOut: () => ask(client.DELETE("/api/session")),
+  accept: (code: string, password: string) => ask(client.POST("/api/session/invitation", { body: { code, password } })),
+  changePassword: (old: string, fresh: string) =>
+    ask(client.PUT("/api/session/password", { body: { old, new: fresh } })),
+  users: () => all<Person>((after) => client.GET("/api/users", { params: { query: { after } } })),
+  putUser: (n: string, body: Schemas["UserRequest"]) =>
+    ask(client.PUT("/api/users/{name}", { params: { ...name(n), ...actor }, body })),
+  dropUser: (n: string) => ask(client.DELETE("/api/users/{name}", { params: { ...name(n), ...actor } })),
+  tokens: () => all<Schemas["Token"]>((after) => client.GET("/api/tokens", { params: { query: { after } } })),
+  newToken: (body: Schemas["TokenRequest"]) => ask(client.POST("/api/tokens", { params: { ...actor }, body })),
+  dropToken: (n: string) => ask(client.DELETE("/api/tokens/{name}", { params: { ...name(n), ...actor } })),
+  grants: () => all<Share>((after) => client.GET("/api/grants", { params: { query: { after } } })),
+  grant: (body: Share) => ask(client.POST("/api/grants", { params: { ...actor }, body })),
+  revoke: (body: Share) => ask(client.POST("/api/grants/revoke", { params: { ...actor }, body })),
+  boardLinks: (n: string) =>
+    all<Schemas["Link"]>((after) =>
+      client.GET("/api/boards/{name}/links", { params: { ...name(n), query: { after } } }),
+    ),
+  newBoardLink: (n: string, lasts_seconds: number) =>
+    ask(client.POST("/api/boards/{name}/links", { params: { ...name(n), ...actor }, body: { lasts_seconds } })),
+  dropBoardLink: (n: string, id: string) =>
+    ask(client.DELETE("/api/boards/{name}/links/{id}", { params: { path: { name: n, id }, ...actor } })),
   activity: (object?: string, after?: number) =>
     ask(client.GET("/api/activity", { params: { query: { limit: 100, object, after } } })),
 };

@@ -7,12 +7,16 @@ import { PanelBox } from "./panels";
 import { Button, count, Empty, Fault, Field, Input, Panel, Rows, Select, Sheet } from "./parts";
 import { History, none, take, type Standing } from "./standing";
 import { clock } from "./zone";
+import { may, ownSpace, useSession } from "./session";
 import { say } from "./i18n";
+
+const ShareBoard = lazy(() => import("./share").then((m) => ({ default: m.ShareBoard })));
 
 const Arrange = lazy(() => import("./arrange"));
 
 /** The page with all boards. */
 export function BoardsPage() {
+  const session = useSession();
   const boards = useQuery({ queryKey: ["boards"], queryFn: api.boards, refetchInterval: 10_000 });
   const [params, setParams] = useSearchParams();
   const making = params.has("make");
@@ -23,9 +27,11 @@ export function BoardsPage() {
       <div className="flex items-center gap-3">
         <h1 className="text-xl font-semibold">{say("Boards")}</h1>
         <span className="ml-auto">
-          <Button testid="new-board" kind="main" onClick={() => setMaking(true)}>
-            {say("Make a board")}
-          </Button>
+          {may(session, "develop") && (
+            <Button testid="new-board" kind="main" onClick={() => setMaking(true)}>
+              {say("Make a board")}
+            </Button>
+          )}
         </span>
       </div>
       {boards.error && <Fault>{boards.error.message}</Fault>}
@@ -68,12 +74,14 @@ export function BoardsPage() {
 function NewBoard({ open, taken, onClose }: { open: boolean; taken: string[]; onClose: () => void }) {
   const [title, setTitle] = useState("");
   const go = useNavigate();
-  const name = title
+  const space = ownSpace(useSession());
+  const plain = title
     .toLowerCase()
     .replace(/[^a-z0-9]+/g, "_")
     .replace(/^_+|_+$/g, "")
     .replace(/^(\d)/, "b_$1")
     .slice(0, 60);
+  const name = plain && space + plain;
   const problem = taken.includes(name) ? `There is a board ${name} already.` : "";
   const make = () => name && !problem && go(`/boards/${name}?change=new&title=${encodeURIComponent(title.trim())}`);
   return (
@@ -187,6 +195,8 @@ export function useBoard(name: string, query: string, held: boolean) {
 
 function Shown({ name }: { name: string }) {
   const [params, setParams] = useSearchParams();
+  const session = useSession();
+  const [sharing, setSharing] = useState(false);
   const [paused, setPaused] = useState(false);
   const [back, setBack] = useState<number>();
   const query = new URLSearchParams([...params].filter(([k]) => ["choose", "since", "from", "to"].includes(k)));
@@ -212,10 +222,14 @@ function Shown({ name }: { name: string }) {
   return (
     <div className="space-y-4">
       <div className="flex flex-wrap items-center gap-3">
-        <Link to="/boards" className="text-soft hover:text-ink">
-          {say("Boards")}
-        </Link>
-        <span className="text-line">/</span>
+        {!session?.board && (
+          <>
+            <Link to="/boards" className="text-soft hover:text-ink">
+              {say("Boards")}
+            </Link>
+            <span className="text-line">/</span>
+          </>
+        )}
         <h1 className="text-xl font-semibold">{board?.title ?? name}</h1>
         <span className="ml-auto flex flex-wrap gap-2">
           <Button
@@ -231,9 +245,16 @@ function Shown({ name }: { name: string }) {
           <Button testid="whole-screen" onClick={() => void page.current?.requestFullscreen()}>
             {say("Whole screen")}
           </Button>
-          <Button testid="change-board" disabled={!board} onClick={() => setParams({ change: "" })}>
-            {say("Change")}
-          </Button>
+          {!session?.board && session?.needed && may(session, "develop") && (
+            <Button testid="share-board" disabled={!board} onClick={() => setSharing(true)}>
+              {say("Share …")}
+            </Button>
+          )}
+          {may(session, "develop") && (
+            <Button testid="change-board" disabled={!board} onClick={() => setParams({ change: "" })}>
+              {say("Change")}
+            </Button>
+          )}
         </span>
       </div>
       {board && (
@@ -274,6 +295,11 @@ function Shown({ name }: { name: string }) {
             </label>
           )}
         </div>
+      )}
+      {sharing && (
+        <Suspense fallback={null}>
+          <ShareBoard board={name} onClose={() => setSharing(false)} />
+        </Suspense>
       )}
       {problem && <Fault>{problem.message}</Fault>}
       {!board && !problem && <p className="text-soft">{say("Loading …")}</p>}

@@ -11,6 +11,8 @@ import { setZone, useZone, zones } from "./zone";
 import "./style.css";
 import { language, languages, say, setLanguage } from "./i18n";
 import { Guard } from "./parts";
+import { api, type Session } from "./api";
+import { administers, Door, Invited, may, Mark, useSession, type Role } from "./session";
 
 const JobPage = lazy(() => import("./job").then((m) => ({ default: m.JobPage })));
 const WorkPage = lazy(() => import("./work").then((m) => ({ default: m.WorkPage })));
@@ -21,6 +23,7 @@ const DefinitionPage = lazy(() => import("./declared").then((m) => ({ default: m
 const LatenessPage = lazy(() => import("./lateness").then((m) => ({ default: m.LatenessPage })));
 const BoardsPage = lazy(() => import("./boards").then((m) => ({ default: m.BoardsPage })));
 const BoardPage = lazy(() => import("./boards").then((m) => ({ default: m.BoardPage })));
+const PeoplePage = lazy(() => import("./people").then((m) => ({ default: m.PeoplePage })));
 const ActivityPage = lazy(() => import("./activity").then((m) => ({ default: m.ActivityPage })));
 
 // The service is on this machine or near it: whether the browser thinks itself online says nothing about it.
@@ -31,13 +34,13 @@ const client = new QueryClient({
   },
 });
 
-const pages = [
+const pages: { to: string; label: string; needs?: Role }[] = [
   { to: "/", label: say("Jobs") },
   { to: "/boards", label: say("Boards") },
   { to: "/topics", label: say("Topics") },
   { to: "/declared", label: say("Declared") },
-  { to: "/work", label: say("Write & try") },
-  { to: "/activity", label: say("Activity") },
+  { to: "/work", label: say("Write & try"), needs: "develop" },
+  { to: "/activity", label: say("Activity"), needs: "administer" },
 ];
 
 const themes: { value: Theme; label: string }[] = [
@@ -46,7 +49,7 @@ const themes: { value: Theme; label: string }[] = [
   { value: "dark", label: say("Dark") },
 ];
 
-function Choices() {
+function Choices({ session }: { session?: Session }) {
   const zone = useZone();
   const [now, setNow] = useState(theme());
   const item = "block w-full cursor-pointer rounded px-3 py-1 text-left data-[focus]:bg-river-pale";
@@ -56,7 +59,9 @@ function Choices() {
         data-testid="choices"
         className="cursor-pointer rounded-md border border-line bg-sheet px-2.5 py-1 text-xs text-soft hover:text-ink"
       >
-        {say("Times in {{0}}", { 0: zone })}
+        {session?.needed && session.name
+          ? say("{{0}} · times in {{1}}", { 0: session.name, 1: zone })
+          : say("Times in {{0}}", { 0: zone })}
       </MenuButton>
       <MenuItems
         anchor="bottom end"
@@ -102,6 +107,27 @@ function Choices() {
             </button>
           </MenuItem>
         ))}
+        {!session?.board && (
+          <div className="mt-1 border-t border-line pt-1">
+            <MenuItem>
+              <Link to="/people" data-testid="people-page" className={item}>
+                {administers(session) ? say("People and tokens") : say("Your tokens and password")}
+              </Link>
+            </MenuItem>
+            {session?.via === "session" && (
+              <MenuItem>
+                <button
+                  type="button"
+                  data-testid="sign-out"
+                  className={item}
+                  onClick={() => void api.signOut().then(() => location.assign("/"))}
+                >
+                  {say("Sign out")}
+                </button>
+              </MenuItem>
+            )}
+          </div>
+        )}
       </MenuItems>
     </Menu>
   );
@@ -109,6 +135,8 @@ function Choices() {
 
 function Layout() {
   const { pathname } = useLocation();
+  const session = useSession();
+  const only = session?.board; // who follows a link sees one board
   return (
     <>
       <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:p-2">
@@ -117,39 +145,33 @@ function Layout() {
       <header className="border-b border-line bg-sheet">
         <div className="mx-auto flex max-w-7xl flex-wrap items-center gap-x-8 gap-y-2 px-4 py-3 sm:px-6">
           <Link to="/" className="flex items-center gap-2.5 text-lg font-semibold tracking-tight text-river">
-            <svg viewBox="0 0 32 32" className="size-6" aria-hidden="true">
-              <path
-                d="M3 11c5-5 8 4 13 0s8-4 13 0M3 17c5-5 8 4 13 0s8-4 13 0M3 23c5-5 8 4 13 0s8-4 13 0"
-                fill="none"
-                stroke="currentColor"
-                strokeWidth="2.4"
-                strokeLinecap="round"
-              />
-            </svg>
+            <Mark />
             {say("Fiume")}
           </Link>
           <nav className="flex flex-wrap gap-1" aria-label={say("Main")}>
-            {pages.map((p) => (
-              <NavLink
-                key={p.to}
-                to={p.to}
-                end={p.to === "/"}
-                className={({ isActive }) =>
-                  `rounded-md px-3 py-1.5 font-medium ${isActive ? "bg-river-pale text-river" : "text-soft hover:text-ink"}`
-                }
-              >
-                {p.label}
-              </NavLink>
-            ))}
+            {pages
+              .filter((p) => !only && may(session, p.needs ?? "look"))
+              .map((p) => (
+                <NavLink
+                  key={p.to}
+                  to={p.to}
+                  end={p.to === "/"}
+                  className={({ isActive }) =>
+                    `rounded-md px-3 py-1.5 font-medium ${isActive ? "bg-river-pale text-river" : "text-soft hover:text-ink"}`
+                  }
+                >
+                  {p.label}
+                </NavLink>
+              ))}
           </nav>
           <span className="ml-auto flex gap-2">
-            <Search />
-            <Choices />
+            {!only && <Search />}
+            <Choices session={session} />
           </span>
         </div>
       </header>
       <main id="page" className="mx-auto max-w-7xl px-4 py-6 sm:px-6">
-        <Visit />
+        {!only && <Visit />}
         <Suspense fallback={<p className="text-soft">{say("Loading …")}</p>}>
           <Guard what={say("This page")} of={pathname}>
             <Routes>
@@ -164,6 +186,7 @@ function Layout() {
               <Route path="/work" element={<WorkPage />} />
               <Route path="/streams/:name/lateness" element={<LatenessPage />} />
               <Route path="/activity" element={<ActivityPage />} />
+              <Route path="/people" element={<PeoplePage />} />
               <Route
                 path="*"
                 element={
@@ -188,7 +211,17 @@ createRoot(document.getElementById("root")!).render(
   <StrictMode>
     <QueryClientProvider client={client}>
       <BrowserRouter>
-        <Layout />
+        <Routes>
+          <Route path="/welcome" element={<Invited />} />
+          <Route
+            path="*"
+            element={
+              <Door>
+                <Layout />
+              </Door>
+            }
+          />
+        </Routes>
       </BrowserRouter>
     </QueryClientProvider>
   </StrictMode>,

@@ -486,7 +486,7 @@ func (h *handler) routes(a huma.API) {
 			Acting
 			Body ScriptRequest
 		}) (*body[ApplyResponse], error) {
-			out, err := h.s.Definitions.Apply(ctx, in.Actor, in.Body.script(), in.Body.DryRun)
+			out, err := h.s.Definitions.Apply(ctx, by(ctx), in.Body.script(), in.Body.DryRun)
 			if err != nil && len(out) == 0 {
 				return nil, problem(err)
 			}
@@ -546,7 +546,7 @@ func (h *handler) routes(a huma.API) {
 		{"stop-job", "/api/jobs/{name}/stop", "Stop a job; it keeps its place and state", h.s.Jobs.Stop},
 	} {
 		huma.Register(a, op(c.id, "POST", c.path, c.summary, "jobs"), func(ctx context.Context, in *Change) (*body[*jobs.JobDetail], error) {
-			if err := c.do(ctx, in.Actor, in.Name); err != nil {
+			if err := c.do(ctx, by(ctx), in.Name); err != nil {
 				return nil, problem(err)
 			}
 			return answer(h.job(ctx, in.Name))
@@ -582,7 +582,7 @@ func (h *handler) routes(a huma.API) {
 			Change
 			To int `query:"to" minimum:"0" doc:"a version; 0: the one before"`
 		}) (*body[[]declare.Outcome], error) {
-			return answer(h.s.Definitions.Revert(ctx, in.Actor, in.Name, in.To))
+			return answer(h.s.Definitions.Revert(ctx, by(ctx), in.Name, in.To))
 		})
 	huma.Register(a, op("compare-job", "POST", "/api/jobs/{name}/compare", "Run a job and a new text of it over the same messages, and compare what would stand in the sinks", "jobs"),
 		func(ctx context.Context, in *struct {
@@ -599,7 +599,7 @@ func (h *handler) routes(a huma.API) {
 				Tasks int `json:"tasks" minimum:"0" maximum:"256" doc:"0: as the job's text says"`
 			}
 		}) (*body[*jobs.JobDetail], error) {
-			if err := h.s.Jobs.SetParallelism(ctx, in.Actor, in.Name, in.Body.Tasks); err != nil {
+			if err := h.s.Jobs.SetParallelism(ctx, by(ctx), in.Name, in.Body.Tasks); err != nil {
 				return nil, problem(err)
 			}
 			return answer(h.job(ctx, in.Name))
@@ -614,7 +614,7 @@ func (h *handler) routes(a huma.API) {
 		})
 	huma.Register(a, op("drop-job", "DELETE", "/api/jobs/{name}", "Stop a job and forget it", "jobs"),
 		func(ctx context.Context, in *Change) (*struct{}, error) {
-			return nil, problem(h.s.Jobs.Drop(ctx, in.Actor, in.Name))
+			return nil, problem(h.s.Jobs.Drop(ctx, by(ctx), in.Name))
 		})
 	live := op("live-job", "GET", "/api/jobs/{name}/live", "A job, again and again", "jobs")
 	live.Description = "Answers with server-sent events: `job` with what the call for one job gives, every second, until the job is dropped."
@@ -677,7 +677,7 @@ func (h *handler) routes(a huma.API) {
 			if in.Body.Partitions == 0 {
 				set.Partitions = 4
 			}
-			if err := h.s.Topics.Create(in.Actor, in.Body.Name, set); err != nil {
+			if err := h.s.Topics.Create(by(ctx), in.Body.Name, set); err != nil {
 				return nil, problem(err)
 			}
 			return answer(h.s.Topics.Get(in.Body.Name))
@@ -688,7 +688,7 @@ func (h *handler) routes(a huma.API) {
 		})
 	huma.Register(a, op("drop-topic", "DELETE", "/api/topics/{name}", "Delete a topic and its data", "topics"),
 		func(ctx context.Context, in *Change) (*struct{}, error) {
-			return nil, problem(h.s.Definitions.DropTopic(in.Actor, in.Name))
+			return nil, problem(h.s.Definitions.DropTopic(by(ctx), in.Name))
 		})
 	huma.Register(a, op("read-messages", "GET", "/api/topics/{name}/messages", "Read messages; of one partition, next is the offset to go on from", "topics"),
 		func(ctx context.Context, in *struct {
@@ -736,11 +736,11 @@ func (h *handler) routes(a huma.API) {
 				For   string `json:"for,omitempty" maxLength:"400" doc:"user@host:port that it may be sent to; the first endpoint that uses it where left out"`
 			}
 		}) (*struct{}, error) {
-			return nil, problem(h.s.Secrets.Set(in.Actor, in.Name, in.Body.Value, in.Body.For))
+			return nil, problem(h.s.Secrets.Set(by(ctx), in.Name, in.Body.Value, in.Body.For))
 		})
 	huma.Register(a, op("drop-secret", "DELETE", "/api/secrets/{name}", "Forget a secret that no endpoint uses", "service"),
 		func(ctx context.Context, in *Change) (*struct{}, error) {
-			return nil, problem(h.s.Secrets.Drop(in.Actor, in.Name))
+			return nil, problem(h.s.Secrets.Drop(by(ctx), in.Name))
 		})
 
 	huma.Register(a, op("databases", "GET", "/api/databases", "The databases on the service's private server", "service"),
@@ -753,11 +753,11 @@ func (h *handler) routes(a huma.API) {
 			Acting
 			Body DatabaseRequest
 		}) (*body[*databases.Made], error) {
-			return answer(h.s.Databases.Create(ctx, in.Actor, in.Body.Name, in.Body.User))
+			return answer(h.s.Databases.Create(ctx, by(ctx), in.Body.Name, in.Body.User))
 		})
 	huma.Register(a, op("drop-database", "DELETE", "/api/databases/{name}", "Delete a database of the private server, with all that is in it", "service"),
 		func(ctx context.Context, in *Change) (*struct{}, error) {
-			return nil, problem(h.s.Databases.Drop(ctx, in.Actor, in.Name))
+			return nil, problem(h.s.Databases.Drop(ctx, by(ctx), in.Name))
 		})
 	huma.Register(a, op("run-statements", "POST", "/api/endpoints/{name}/run", "Have the server of an endpoint run statements of its own, as to make tables", "service"),
 		func(ctx context.Context, in *struct {
@@ -766,7 +766,7 @@ func (h *handler) routes(a huma.API) {
 				SQL string `json:"sql" minLength:"1" doc:"in the server's language, one or more statements"`
 			}
 		}) (*body[Ran], error) {
-			out, err := h.s.Databases.Run(ctx, in.Actor, in.Name, in.Body.SQL)
+			out, err := h.s.Databases.Run(ctx, by(ctx), in.Name, in.Body.SQL)
 			if err != nil && len(out) > 0 {
 				return &body[Ran]{Ran{out, err.Error()}}, nil
 			}

@@ -83,15 +83,6 @@ type NewLink struct {
 	URL string `json:"url" doc:"told once"`
 }
 
-// Here is where a request was sent to.
-type Here struct{ Host string }
-
-// Resolve implements huma.Resolver.
-func (h *Here) Resolve(ctx huma.Context) []error {
-	h.Host = ctx.Host()
-	return nil
-}
-
 // cookie is the one that a browser keeps; "" takes it away.
 func (h *handler) cookie(name, value string, ends time.Time) http.Cookie {
 	c := http.Cookie{Name: name, Value: value, Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: h.gate.set.Encrypted}
@@ -165,7 +156,7 @@ func (h *handler) callers(a huma.API, op func(id, method, path, summary, tag str
 			SetCookie []http.Cookie `header:"Set-Cookie"`
 		}, error) {
 			text, _ := shown(&http.Request{Header: http.Header{"Authorization": nonEmpty(in.Authorization), "Cookie": nonEmpty(cookieText(sessionCookie, in.Session))}})
-			p.SignOut(actor(access.From(ctx)), text)
+			p.SignOut(by(ctx), text)
 			return &struct {
 				SetCookie []http.Cookie `header:"Set-Cookie"`
 			}{[]http.Cookie{h.cookie(sessionCookie, "", time.Time{}), h.cookie(linkCookie, "", time.Time{})}}, nil
@@ -208,19 +199,18 @@ func (h *handler) callers(a huma.API, op func(id, method, path, summary, tag str
 	huma.Register(a, op("put-user", "PUT", "/api/users/{name}", "Make a person, or change one. With the first, an administrator, the service begins to ask who calls", "callers"),
 		func(ctx context.Context, in *struct {
 			Change
-			Here
 			Body UserRequest
 		}) (*body[UserChanged], error) {
-			x, code, err := p.Put(access.From(ctx), in.Actor, in.Name, people.Change{Grants: in.Body.Grants, Password: in.Body.Password, Invite: in.Body.Invite, Off: in.Body.Off})
+			x, code, err := p.Put(access.From(ctx), by(ctx), in.Name, people.Change{Grants: in.Body.Grants, Password: in.Body.Password, Invite: in.Body.Invite, Off: in.Body.Off})
 			out := UserChanged{Person: x}
 			if code != "" {
-				out.Link = h.gate.set.base(&http.Request{Host: in.Host}) + "/welcome#" + url.PathEscape(code)
+				out.Link = h.gate.set.base(&http.Request{Host: hostOf(ctx)}) + "/welcome#" + url.PathEscape(code)
 			}
 			return answer(out, err)
 		})
 	huma.Register(a, op("drop-user", "DELETE", "/api/users/{name}", "Forget a person, with his sessions and tokens", "callers"),
 		func(ctx context.Context, in *Change) (*struct{}, error) {
-			return nil, problem(p.Drop(in.Actor, in.Name))
+			return nil, problem(p.Drop(by(ctx), in.Name))
 		})
 
 	own := func(ctx context.Context) string { // whose tokens the caller sees
@@ -242,12 +232,12 @@ func (h *handler) callers(a huma.API, op func(id, method, path, summary, tag str
 			if c.Via != "session" && p.Needed() {
 				return nil, problem(base.Errorf(base.ErrDenied, "tokens are made by people who have signed in, and not by other tokens"))
 			}
-			text, t, err := p.NewToken(c, in.Actor, in.Body.Name, in.Body.Grants, time.Duration(in.Body.Lasts)*time.Second)
+			text, t, err := p.NewToken(c, by(ctx), in.Body.Name, in.Body.Grants, time.Duration(in.Body.Lasts)*time.Second)
 			return answer(NewToken{t, text}, err)
 		})
 	huma.Register(a, op("drop-token", "DELETE", "/api/tokens/{name}", "End a token", "callers"),
 		func(ctx context.Context, in *Change) (*struct{}, error) {
-			return nil, problem(p.DropToken(in.Actor, own(ctx), in.Name))
+			return nil, problem(p.DropToken(by(ctx), own(ctx), in.Name))
 		})
 
 	huma.Register(a, op("grants", "GET", "/api/grants", "What spaces may use that stands elsewhere", "callers"),
@@ -263,11 +253,11 @@ func (h *handler) callers(a huma.API, op func(id, method, path, summary, tag str
 			if err := h.exists(in.Body.Kind, in.Body.Name); err != nil {
 				return nil, problem(err)
 			}
-			return nil, problem(p.Grant(in.Actor, in.Body))
+			return nil, problem(p.Grant(by(ctx), in.Body))
 		})
 	huma.Register(a, op("revoke", "POST", "/api/grants/revoke", "Have a space not use something any more; what is declared by it stays", "callers"),
 		func(ctx context.Context, in *shareChange) (*struct{}, error) {
-			return nil, problem(p.Revoke(in.Actor, in.Body))
+			return nil, problem(p.Revoke(by(ctx), in.Body))
 		})
 	huma.Register(a, op("spaces", "GET", "/api/spaces", "The spaces that the caller knows of", "callers"),
 		func(ctx context.Context, in *struct{ Paging }) (*body[Page[string]], error) {
@@ -288,7 +278,6 @@ func (h *handler) callers(a huma.API, op func(id, method, path, summary, tag str
 	huma.Register(a, op("new-board-link", "POST", "/api/boards/{name}/links", "Make a link by which others look at a board, and at nothing else, until it ends", "boards"),
 		func(ctx context.Context, in *struct {
 			Change
-			Here
 			Body struct {
 				Lasts int64 `json:"lasts_seconds" minimum:"1" doc:"how long it holds"`
 			}
@@ -296,12 +285,12 @@ func (h *handler) callers(a huma.API, op func(id, method, path, summary, tag str
 			if _, err := h.s.Boards.Get(in.Name); err != nil {
 				return nil, problem(err)
 			}
-			code, l, err := p.NewLink(in.Actor, in.Name, time.Duration(min(in.Body.Lasts, 1e9))*time.Second)
-			return answer(NewLink{l, h.gate.set.base(&http.Request{Host: in.Host}) + "/link/" + url.PathEscape(code)}, err)
+			code, l, err := p.NewLink(by(ctx), in.Name, time.Duration(min(in.Body.Lasts, 1e9))*time.Second)
+			return answer(NewLink{l, h.gate.set.base(&http.Request{Host: hostOf(ctx)}) + "/link/" + url.PathEscape(code)}, err)
 		})
 	huma.Register(a, op("drop-board-link", "DELETE", "/api/boards/{name}/links/{id}", "End a link to a board", "boards"),
 		func(ctx context.Context, in *boardLink) (*struct{}, error) {
-			return nil, problem(p.DropLink(in.Actor, in.Name, in.ID))
+			return nil, problem(p.DropLink(by(ctx), in.Name, in.ID))
 		})
 
 	huma.Register(a, op("prove-activity", "GET", "/api/activity/proof", "Follow the chain of the activity log: an entry that was changed or removed shows", "callers"),

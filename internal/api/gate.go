@@ -177,7 +177,7 @@ func (g *gate) identify(c *gin.Context) {
 			}
 		}
 	}
-	ctx, cancel := context.WithCancel(access.With(c.Request.Context(), caller))
+	ctx, cancel := context.WithCancel(context.WithValue(access.With(c.Request.Context(), caller), hostKey{}, c.Request.Host))
 	defer cancel()
 	if caller.Ended != nil { // what goes on for long ends with it
 		go func() {
@@ -218,15 +218,20 @@ func actor(c *access.Caller) string {
 	return catalog.Actor(c.Name, c.Via, c.Address)
 }
 
-// Acting is who does something: the caller, or, while nobody has been created, the name that a request gives.
+// Acting describes how a request names who does something, while nobody has been created. identify reads it; see by.
 type Acting struct {
-	Actor string `header:"Fiume-Actor" default:"local" maxLength:"100" doc:"a name for the activity log, while nobody has been created; the caller's from then on"`
+	Said string `header:"Fiume-Actor" default:"local" maxLength:"100" doc:"a name for the activity log, while nobody has been created; that of the caller is taken from then on"`
 }
 
-// Resolve implements huma.Resolver.
-func (a *Acting) Resolve(ctx huma.Context) []error {
-	a.Actor = actor(access.From(ctx.Context()))
-	return nil
+// by is who makes a request, for the activity log.
+func by(ctx context.Context) string { return actor(access.From(ctx)) }
+
+type hostKey struct{}
+
+// hostOf is where a request was sent to.
+func hostOf(ctx context.Context) string {
+	host, _ := ctx.Value(hostKey{}).(string)
+	return host
 }
 
 // refusal says why a caller may not; nil: he may.

@@ -200,7 +200,7 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 			Acting
 			Body samples.SampleRequest
 		}) (*body[*samples.SampleDetail], error) {
-			return answer(h.s.Samples.Keep(ctx, in.Actor, in.Body))
+			return answer(h.s.Samples.Keep(ctx, by(ctx), in.Body))
 		})
 	huma.Register(a, op("sample", "GET", "/api/samples/{id}", "A sample with its first messages", "samples"),
 		func(ctx context.Context, in *struct {
@@ -213,7 +213,7 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 			ID uint `path:"id"`
 			Acting
 		}) (*struct{}, error) {
-			return nil, problem(h.s.Samples.Drop(ctx, in.Actor, in.ID))
+			return nil, problem(h.s.Samples.Drop(ctx, by(ctx), in.ID))
 		})
 	huma.Register(a, large(op("propose", "POST", "/api/propose", "Propose a declaration for what a sample holds", "samples")),
 		func(ctx context.Context, in *struct{ Body samples.SampleRequest }) (*body[*samples.Proposal], error) {
@@ -334,7 +334,7 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 			ID   uint `path:"id"`
 			Body SendRequest
 		}) (*body[*jobs.SentAgain], error) {
-			return answer(h.s.Jobs.SendAgain(in.Actor, in.Name, in.ID, in.Body.Value, !in.Body.OnceMore))
+			return answer(h.s.Jobs.SendAgain(by(ctx), in.Name, in.ID, in.Body.Value, !in.Body.OnceMore))
 		})
 	huma.Register(a, op("why", "POST", "/api/jobs/{name}/why", "Which messages made a row of a sink", "jobs"),
 		func(ctx context.Context, in *struct {

@@ -85,6 +85,8 @@ type demoRun struct {
 	world    *demoWorld
 	server   *server
 	client   *client.Client
+	inside   string // the name of what the client shows, and that
+	token    string
 	archive  string
 	lake     string
 	editions string
@@ -113,7 +115,8 @@ func (d *demoRun) run(ctx context.Context) error {
 }
 
 func (d *demoRun) play(ctx context.Context, began time.Time) error {
-	d.client = client.New("http://" + d.server.addr)
+	d.inside, d.token = d.server.service.People.Inside() // somebody may create users while it runs
+	d.client = client.New("http://" + d.server.addr).With(d.token)
 	defer func() {
 		if d.brokers != nil {
 			d.brokers.Close()

@@ -22,6 +22,8 @@ type demoWorld struct {
 	desk    *http.Server
 	devices string // where mats publish
 	client  *paho.Client
+	name    string // by which the mats are known, and what they show
+	token   string
 	told    time.Time // when the mats have told last
 }
 
@@ -30,7 +32,7 @@ const tellEvery = 2 * time.Second
 
 // openWorld starts the medical desk, where it was when the demo last ran: the endpoint that is declared leads there.
 func (d *demoRun) openWorld() (*demoWorld, error) {
-	w := &demoWorld{devices: d.server.devices.Addr()}
+	w := &demoWorld{devices: d.server.devices.Addr(), name: d.inside, token: d.token}
 	kept := filepath.Join(d.dir, "medical-desk")
 	at := ""
 	if b, err := os.ReadFile(kept); err == nil {
@@ -71,7 +73,7 @@ func (w *demoWorld) tell(day demo.Day, at time.Time) {
 			return
 		}
 		c := paho.NewClient(paho.ClientConfig{Conn: conn})
-		if _, err := c.Connect(ctx, &paho.Connect{ClientID: "mats", CleanStart: true, KeepAlive: 30}); err != nil {
+		if _, err := c.Connect(ctx, &paho.Connect{ClientID: "mats", CleanStart: true, KeepAlive: 30, UsernameFlag: true, Username: w.name, PasswordFlag: true, Password: []byte(w.token)}); err != nil {
 			_ = conn.Close()
 			return
 		}

@@ -114,6 +114,7 @@ type People struct {
 	byHash   map[string]string // of tokens and links: kind and name
 	usedMu   sync.Mutex
 	used     map[string]time.Time // when tokens, by name, and sessions were shown last, where that is not kept yet
+	inside   string // hash of what the process itself shows; "": it does not
 	endings  access.Endings
 	tries    tries
 	hashing  chan struct{} // so many passwords at a time: each takes memory
@@ -238,6 +239,15 @@ func hashOf(text string) string {
 func draw(kind string) (text, hash string) {
 	text = "fiume-" + kind + "-" + rand.Text() + rand.Text()[:10] // 180 bits
 	return text, hashOf(text)
+}
+
+// Inside gives what the process itself shows where it calls its own listeners, as the token inside. It may do everything, and ends with the process.
+func (p *People) Inside() (name, text string) {
+	text, hash := draw("inside")
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.inside = hash
+	return "inside", text
 }
 
 // List gives the people in the order of their names.
