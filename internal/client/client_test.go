@@ -36,7 +36,7 @@ type world struct {
 
 func open(t *testing.T) *world {
 	p := servicetest.New(t)
-	s := &service.Service{Topics: p.Topics, Jobs: p.Jobs, Samples: p.Samples, Definitions: p.Definitions, Questions: p.Questions, Secrets: p.Secrets, People: p.People, Databases: databases.New(p.Base, nil, p.Secrets)}
+	s := &service.Service{Topics: p.Topics, Jobs: p.Jobs, Samples: p.Samples, Definitions: p.Definitions, Questions: p.Questions, Secrets: p.Secrets, People: p.People, Boards: p.Boards, Databases: databases.New(p.Base, nil, p.Secrets)}
 	ctx, end := context.WithCancel(t.Context())
 	console := fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}
 	server := httptest.NewServer(api.New(ctx, s, console, slog.New(slog.DiscardHandler), api.Settings{}))

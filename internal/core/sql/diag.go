@@ -55,6 +55,8 @@ type Errors struct {
 	File string
 	Text string
 	List []Diagnostic
+	// Unsaid are names that no hint may tell.
+	Unsaid []string
 }
 
 // Add notes one error.
@@ -80,12 +82,35 @@ func (e *Errors) Err() error {
 			kept[len(kept)-1].Hint = strings.TrimPrefix(fmt.Sprintf("%s; %d more errors follow", kept[len(kept)-1].Hint, len(e.List)-i), "; ")
 			break
 		}
+		for _, n := range e.Unsaid {
+			if d.Hint != "" && hasWord(d.Hint, n) {
+				d.Hint = ""
+			}
+		}
 		d.Line, d.Column = Position(e.Text, d.Span.From)
 		d.EndLine, d.EndColumn = Position(e.Text, d.Span.To)
 		kept = append(kept, d)
 	}
 	e.List = kept
 	return e
+}
+
+// hasWord says whether a text has a name that does not go on before or behind it.
+func hasWord(text, name string) bool {
+	inside := func(b byte) bool { return isWordStart(string(b)) || '0' <= b && b <= '9' }
+	for from := 0; name != ""; {
+		i := strings.Index(text[from:], name)
+		if i < 0 {
+			break
+		}
+		i += from
+		end := i + len(name)
+		if (i == 0 || !inside(text[i-1])) && (end == len(text) || !inside(text[end])) {
+			return true
+		}
+		from = i + 1
+	}
+	return false
 }
 
 // Position gives line and column, both from 1, of a byte offset.

@@ -97,6 +97,18 @@ func (b *Base) Env() *contract.Env {
 // Allowed checks that the caller of a context may do what a text says, and adds an error for each place where he may not. It is asked before names
 // are bound, as binding may look at data.
 func (b *Base) Allowed(ctx context.Context, script *sql.Script, errs *sql.Errors) {
+	if c := access.From(ctx); !c.Everywhere(access.Look) {
+		for _, d := range b.Defined() {
+			if !c.May(access.Look, d.Kind, d.Name) {
+				errs.Unsaid = append(errs.Unsaid, d.Name)
+			}
+		}
+		for _, t := range b.TopicLog.Topics() {
+			if !c.May(access.Look, sql.KindTopic, t.Name) {
+				errs.Unsaid = append(errs.Unsaid, t.Name)
+			}
+		}
+	}
 	access.Text(access.From(ctx), script, access.World{Catalog: b.Current(), Root: b.Files.Root}, errs)
 }
 

@@ -416,7 +416,8 @@ const mostEntries = 1000
 func (s *Samples) Browse(ctx context.Context, via, address string) (*contract.Browsed, error) {
 	var at *plan.Endpoint
 	var place contract.Connector = connect.UploadedTo
-	if err := s.mayReach(ctx, via, address); err != nil {
+	top := via == "" && address == ""
+	if err := s.mayReach(ctx, via, address); err != nil && !top {
 		return nil, err
 	}
 	if via != "" {
@@ -435,6 +436,9 @@ func (s *Samples) Browse(ctx context.Context, via, address string) (*contract.Br
 	}
 	if err != nil {
 		return nil, base.Errorf(base.ErrRefused, "%s", err)
+	}
+	if top { // the directories that may be looked into
+		out.Entries = slices.DeleteFunc(out.Entries, func(e contract.Entry) bool { return s.mayReach(ctx, "", e.Name) != nil })
 	}
 	return out, nil
 }
