@@ -114,7 +114,7 @@ type People struct {
 	byHash   map[string]string // of tokens and links: kind and name
 	usedMu   sync.Mutex
 	used     map[string]time.Time // when tokens, by name, and sessions were shown last, where that is not kept yet
-	inside   string // hash of what the process itself shows; "": it does not
+	inside   string               // hash of what the process itself shows; "": it does not
 	endings  access.Endings
 	tries    tries
 	hashing  chan struct{} // so many passwords at a time: each takes memory
