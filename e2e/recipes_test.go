@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 )
@@ -66,12 +67,27 @@ var (
 // TestRecipes types what the manual's recipes say, and compares what comes. RECORD writes what comes into the manual.
 func TestRecipes(t *testing.T) {
 	t.Parallel()
-	const name = "../docs/manual/recipes.md"
+	typedPage(t, "../docs/manual/recipes.md", 21, func(dir string, ports map[string]string) []string {
+		p := startIn(t, dir, "serve", "--files", ".", "--dir", t.TempDir(), "--listen", "127.0.0.1:0", "--mqtt-listen", "127.0.0.1:"+ports["1883"], "--brokers-listen", "127.0.0.1:"+ports["9092"])
+		return []string{"FIUME_SERVER=" + p.base}
+	})
+}
+
+// TestTeam types the page on a service for more than one: TLS, people, spaces, tokens.
+func TestTeam(t *testing.T) {
+	t.Parallel()
+	typedPage(t, "../docs/operate/people.md", 5, func(dir string, ports map[string]string) []string {
+		return []string{"FIUME_SERVER=https://127.0.0.1:" + ports["8443"], "FIUME_CA=" + filepath.Join(dir, "fiume.crt")}
+	})
+}
+
+// typedPage types what a page of the manual says in its own directory. Its ports become free ones, so that it can be tried beside everything else; begin starts what it
+// needs, and gives what stands in the environment of the commands.
+func typedPage(t *testing.T, name string, least int, begin func(dir string, ports map[string]string) []string) {
 	text, err := os.ReadFile(name)
 	if err != nil {
 		t.Fatal(err)
 	}
-	// The ports of the manual become free ones, so that recipes can be tried beside everything else.
 	ports := map[string]string{}
 	for _, m := range loopback.FindAllStringSubmatch(string(text), -1) {
 		if ports[m[2]] == "" {
@@ -90,40 +106,43 @@ func TestRecipes(t *testing.T) {
 			return "127.0.0.1" + x[1] + ports[x[2]]
 		})
 	}
-	dir := t.TempDir()
-	state := t.TempDir()
-	p := startIn(t, dir, "serve", "--files", ".", "--dir", state, "--listen", "127.0.0.1:0", "--mqtt-listen", "127.0.0.1:"+ports["1883"], "--brokers-listen", "127.0.0.1:"+ports["9092"])
-	bin := t.TempDir()
+	dir, bin := t.TempDir(), t.TempDir()
+	env := append(begin(dir, ports), "PATH="+bin+":"+os.Getenv("PATH"), "HOME="+dir, "XDG_CONFIG_HOME=", "LC_ALL=C", "TZ=UTC")
 	if err := os.Symlink(binary, filepath.Join(bin, "fiume")); err != nil {
 		t.Fatal(err)
 	}
 	record := os.Getenv("RECORD") != ""
 	recipes := recipesOf(string(text))
-	if len(recipes) < 21 {
+	if len(recipes) < least {
 		t.Fatalf("only %d recipes", len(recipes))
 	}
 	var came [][]string
 	for _, r := range recipes {
 		var prints []string
-		t.Run(r.title, func(t *testing.T) {
-			for _, s := range r.steps {
-				prints = append(prints, typed(t, dir, bin, p.base, moved, s, record))
-			}
-		})
+		for _, s := range r.steps { // what is begun goes on to the end of the page
+			prints = append(prints, typed(t, dir, env, moved, s, record))
+		}
 		came = append(came, prints)
 	}
 	if record {
+		for i := range came {
+			for k := range came[i] {
+				for was, is := range ports {
+					came[i][k] = strings.ReplaceAll(came[i][k], "127.0.0.1:"+is, "127.0.0.1:"+was)
+				}
+			}
+		}
 		recordRecipes(t, name, string(text), recipes, came)
 	}
 }
 
 // typed types a command, waits for what it is to print, and gives what it has printed.
-func typed(t *testing.T, dir, bin, base string, moved func(string) string, s step, record bool) string {
+func typed(t *testing.T, dir string, env []string, moved func(string) string, s step, record bool) string {
 	t.Helper()
 	command := moved(s.command)
 	run := func(ctx context.Context, text string) *exec.Cmd {
 		c := exec.CommandContext(ctx, "bash", "-c", text)
-		c.Dir, c.Env = dir, append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "FIUME_SERVER="+base, "LC_ALL=C")
+		c.Dir, c.Env = dir, append(os.Environ(), env...)
 		return c
 	}
 	if behind, ok := strings.CutSuffix(command, "&"); ok {
@@ -131,7 +150,10 @@ func typed(t *testing.T, dir, bin, base string, moved func(string) string, s ste
 		if err := c.Start(); err != nil {
 			t.Fatal(err)
 		}
-		t.Cleanup(func() { _ = c.Process.Kill(); _ = c.Wait() })
+		t.Cleanup(func() {
+			_ = c.Process.Signal(syscall.SIGTERM) // what it has started ends with it
+			_ = c.Wait()
+		})
 		at := regexp.MustCompile(`127\.0\.0\.1:\d+`).FindString(command)
 		eventually(t, "somebody listens at "+at, func() bool {
 			n, err := net.Dial("tcp", at)

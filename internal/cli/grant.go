@@ -12,7 +12,7 @@ import (
 
 // durationOf reads a length of time as SQL writes it.
 func durationOf(text string) (time.Duration, error) {
-	b, err := plan.ParseBound("'" + text + "'")
+	b, err := plan.ParseBound(text)
 	if err != nil || b.Kind != plan.Ago {
 		return 0, fmt.Errorf("write a length of time such as '90 DAYS', found %q", text)
 	}

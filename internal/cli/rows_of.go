@@ -25,8 +25,18 @@ windows ended now, of a table its rows. With --where for all of its keys a row i
 			if limit < 1 || limit > 10_000 {
 				return fail(exitUsage, "--limit is a number of rows from 1 to 10000")
 			}
-			if job, step, ok := strings.Cut(args[0], "."); ok {
+			dot := strings.LastIndexByte(args[0], '.')
+			var got *questions.TryResult
+			var err error
+			if dot < 0 || len(where) == 0 { // space.name, or job.step
+				got, err = a.client().Rows(c.Context(), args[0], limit)
+			}
+			if dot >= 0 && (len(where) > 0 || codeOf(failed(err)) == exitNotFound) {
+				job, step := args[0][:dot], args[0][dot+1:]
 				p, err := a.client().Present(c.Context(), job, step, where, limit)
+				if err != nil && len(where) == 0 && codeOf(failed(err)) == exitNotFound {
+					return fail(exitNotFound, "nothing is declared as %q; %w", args[0], err)
+				}
 				if err != nil {
 					return failed(err)
 				}
@@ -41,7 +51,6 @@ windows ended now, of a table its rows. With --where for all of its keys a row i
 			if len(where) > 0 {
 				return fail(exitUsage, "--where finds rows of a job's step, JOB.STEP; of what is declared ask with: fiume query")
 			}
-			got, err := a.client().Rows(c.Context(), args[0], limit)
 			if err != nil {
 				return failed(err)
 			}

@@ -32,6 +32,7 @@ func (a *app) serveCommand() *cobra.Command {
 	var level, form, config string
 	var files []string
 	var noJobs bool
+	var days int
 	var dsnFile string
 	var queries int
 	var brokers, devices, invite string
@@ -65,6 +66,9 @@ checkpoint and goes on from it at the next start.`,
 			if err != nil {
 				return err
 			}
+			if days < 0 {
+				return fail(exitUsage, "--activity-days takes a number of days, found %d", days)
+			}
 			if memory < 1 || queries < 1 {
 				return fail(exitUsage, "--job-memory and --query-memory take a number of megabytes from 1 up, found %d", min(memory, queries))
 			}
@@ -79,7 +83,7 @@ checkpoint and goes on from it at the next start.`,
 			if err != nil {
 				return err
 			}
-			s := &server{app: a, listen: listen, reach: r, proxies: proxies, invite: invite, brokers: brokers, mqtt: devices, noJobs: noJobs, config: service.Config{Dir: dir, DSN: dsn, Memory: int64(memory) << 20, QueryMemory: int64(queries) << 20, Files: files, Log: log}}
+			s := &server{app: a, listen: listen, reach: r, proxies: proxies, invite: invite, brokers: brokers, mqtt: devices, noJobs: noJobs, config: service.Config{Dir: dir, DSN: dsn, Memory: int64(memory) << 20, QueryMemory: int64(queries) << 20, Files: files, Log: log, ActivityDays: days}}
 			if err := s.open(c.Context()); err != nil {
 				return err
 			}
@@ -113,6 +117,7 @@ checkpoint and goes on from it at the next start.`,
 	c.Flags().IntVar(&queries, "query-memory", 1024, "megabytes that live queries, tries and other questions may hold together")
 	c.Flags().IntVar(&memory, "job-memory", 1024, "megabytes of state that a job holds in memory, unless it says so itself; more of it waits on disk")
 	c.Flags().StringArrayVar(&files, "files", nil, "directory below which FILES may be read and written, as DIR or NAME=DIR, by which it is granted to spaces; may be given several times, and relative addresses begin in the first (default: files in the data directory)")
+	c.Flags().IntVar(&days, "activity-days", 0, "how many days entries of the activity log are kept (default: for ever)")
 	c.Flags().BoolVar(&noJobs, "no-jobs", false, "start no jobs; those that should run can be looked at, changed, started or dropped one by one")
 	c.Flags().StringVar(&level, "log-level", "info", "what is logged: debug, which has all requests, info, warn or error")
 	c.Flags().StringVar(&form, "log-format", "text", "how: text, or json, an object in a line")

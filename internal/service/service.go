@@ -45,6 +45,8 @@ type Config struct {
 	// Files are the directories below which addresses of FILES lie; the first is where relative ones begin. None: the
 	// directory files of the data directory.
 	Files []string
+	// ActivityDays is how long entries of the activity log are kept; 0: for ever.
+	ActivityDays int
 }
 
 // Service is an open service: its parts, each with its own work.
@@ -83,6 +85,9 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	s.idle.Go(func() { s.Jobs.KeepHistory(looking) })
 	s.idle.Go(func() { s.Topics.Measure(looking) })
 	s.idle.Go(func() { s.People.Maintain(looking) })
+	if c.ActivityDays > 0 {
+		s.idle.Go(func() { s.forgetActivity(looking, time.Duration(c.ActivityDays)*24*time.Hour) })
+	}
 	return s, nil
 }
 
@@ -268,6 +273,25 @@ func (s *Service) Unready(ctx context.Context) (reasons []string) {
 // "" for all.
 func (s *Service) Activity(before uint, object string, limit int) ([]catalog.Activity, error) {
 	return s.store.Activity(before, object, min(max(limit, 1), 1000))
+}
+
+// forgetActivity removes what is older than an age from the activity log, now and every hour.
+func (s *Service) forgetActivity(ctx context.Context, age time.Duration) {
+	tick := time.NewTicker(time.Hour)
+	defer tick.Stop()
+	for {
+		n, err := s.store.ForgetActivity(time.Now().Add(-age))
+		if err != nil {
+			s.base.Log.Error("old entries of the activity log cannot be removed", "error", err)
+		} else if n > 0 {
+			s.base.Log.Info("old entries of the activity log were removed", "entries", n)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
 }
 
 // ActivityBehind gives entries of the activity log in their order, those behind an entry.

@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"strings"
+	"time"
 
 	"fiume/internal/catalog"
 	"fiume/internal/service/access"
@@ -65,8 +67,32 @@ func (s *Server) authenticate(r *request, q *kmsg.SASLAuthenticateRequest) kmsg.
 	return resp
 }
 
+// readRaw takes n bytes that a client shows after the oldest handshake, and answers with none.
+func (s *Server) readRaw(r *request, n int32) error {
+	if n < 0 || n > 10_000 {
+		return errUnknown
+	}
+	b := make([]byte, n)
+	if _, err := io.ReadFull(r.conn, b); err != nil {
+		return err
+	}
+	q := kmsg.NewPtrSASLAuthenticateRequest()
+	q.SASLAuthBytes = b
+	if resp := s.authenticate(r, q).(*kmsg.SASLAuthenticateResponse); resp.ErrorCode != 0 {
+		return errUnknown
+	}
+	if err := r.conn.SetWriteDeadline(time.Now().Add(mayTake)); err != nil {
+		return err
+	}
+	_, err := r.conn.Write(make([]byte, 4))
+	return err
+}
+
 // who is the caller of a connection. Requests are begun one after another, and finished beside that.
-type who struct{ caller *access.Caller }
+type who struct {
+	caller *access.Caller
+	raw    bool // what comes next is no request, but what the client shows
+}
 
 func (w *who) set(c *access.Caller) { w.caller = c }
 

@@ -185,6 +185,13 @@ func (s *Server) read(ctx context.Context, c net.Conn, due chan<- pending) error
 			return err
 		}
 		n := int32(binary.BigEndian.Uint32(size[:]))
+		if who.raw { // an older client, which shows who it is without a request around it
+			who.raw = false
+			if err := s.readRaw(&request{conn: c, ctx: ctx, who: who}, n); err != nil {
+				return err
+			}
+			continue
+		}
 		if n < 8 || n > mostRequest {
 			return fmt.Errorf("a request of %d bytes", n)
 		}
@@ -364,7 +371,7 @@ var versions = map[int16][2]int16{
 	keySyncGroup:        {0, 4},
 	keyDescribeGroups:   {0, 4},
 	keyListGroups:       {0, 3},
-	keySASLHandshake:    {1, 1},
+	keySASLHandshake:    {0, 1},
 	keyAPIVersions:      {0, 3},
 	keyCreateTopics:     {0, 5},
 	keyDeleteTopics:     {0, 5},
@@ -407,6 +414,7 @@ func (s *Server) begin(r *request) (finish, error) {
 	case *kmsg.DeleteGroupsRequest:
 		return func() kmsg.Response { return s.groups.drop(r, q) }, nil
 	case *kmsg.SASLHandshakeRequest:
+		r.who.raw = q.Version == 0 && q.Mechanism == mechanism
 		return func() kmsg.Response { return handshake(q) }, nil
 	case *kmsg.SASLAuthenticateRequest:
 		resp := s.authenticate(r, q)
