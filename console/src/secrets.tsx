@@ -55,11 +55,17 @@ export function Secrets() {
                   </Link>
                 )),
             },
+            { head: say("From"), of: (s) => s.from ?? say("set here") },
             { head: say("Set"), of: (s) => <span className="text-soft">{ago(s.changed)}</span> },
             {
               right: true,
               of: (s) => (
-                <Button small kind="danger" disabled={s.used_by.length > 0} onClick={() => setDropping(s.name)}>
+                <Button
+                  small
+                  kind="danger"
+                  disabled={s.used_by.length > 0 || !!s.from}
+                  onClick={() => setDropping(s.name)}
+                >
                   {say("Forget …")}
                 </Button>
               ),

@@ -40,6 +40,9 @@ func begin(ctx huma.Context) *events {
 func (e *events) raw(name string, data []byte) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
+	if w, ok := e.w.(http.ResponseWriter); ok { // who takes nothing for long is given up
+		_ = http.NewResponseController(w).SetWriteDeadline(time.Now().Add(mayPause))
+	}
 	if _, err := fmt.Fprintf(e.w, "event: %s\ndata: %s\n\n", name, data); err != nil {
 		return err
 	}

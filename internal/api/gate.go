@@ -136,7 +136,8 @@ type gate struct {
 	s   *service.Service
 	set Settings
 	// noted is when a read was last noted, by who and what: once a minute is enough.
-	noted recently
+	noted    recently
+	spenders spenders
 }
 
 // shown gives what a request shows: a token or session behind Authorization, or a cookie.

@@ -16,6 +16,7 @@ type Settings struct {
 	Proxies []netip.Prefix
 	// Public is where the service is reached from outside, as https://fiume.example:8443, for links; "": as a request says.
 	Public string
+	Limits Limits
 }
 
 // client gives the address that a request comes from.

@@ -85,7 +85,7 @@ func settle(flags *pflag.FlagSet, file string) (all []setting, err error) {
 	})
 	for _, e := range os.Environ() { // what is misspelt would be left out without a word
 		name, _, _ := strings.Cut(e, "=")
-		if near := sql.Suggest(name, names); strings.HasPrefix(name, "FIUME_") && !slices.Contains(names, name) && near != "" && !slices.Contains(otherNames, name) {
+		if near := sql.Suggest(name, names); strings.HasPrefix(name, "FIUME_") && !strings.HasPrefix(name, "FIUME_SECRET_") && !slices.Contains(names, name) && near != "" && !slices.Contains(otherNames, name) {
 			err = errors.Join(err, fail(exitUsage, "there is no setting %s in the environment; did you mean %s?", name, near))
 		}
 	}

@@ -14,7 +14,7 @@ func (a *app) secretCommand() *cobra.Command {
 	var address string
 	set := &cobra.Command{
 		Use: "set NAME", Short: "Set a secret, read from standard input", Example: "  fiume secret set race_db < password.txt\n  fiume secret set race_db --for race@127.0.0.1:3306 < password.txt", Args: arity(1, "a name"),
-		Long: "Sets a secret. Its value is read from standard input, without the newline at its end,\nkept sealed, and never shown again. Endpoints refer to it with SECRET 'name'.\n\nA secret is sent to one address alone: the one that --for names, or else that of the\nfirst endpoint that uses it.",
+		Long: "Sets a secret. Its value is read from standard input, without the newline at its end,\nkept sealed, and never shown again. Endpoints refer to it with SECRET 'name'.\n\nSecrets may also come from outside: from a file of the directory that the service has for\nthem (--secrets-dir), called like the secret, or, where its name is a plain word, from\nFIUME_SECRET_NAME in the environment of the service. A file NAME.for has the address.\n\nA secret is sent to one address alone: the one that --for names, or else that of the\nfirst endpoint that uses it.",
 		RunE: func(c *cobra.Command, args []string) error {
 			b, err := io.ReadAll(a.in)
 			if err != nil {
@@ -44,9 +44,9 @@ func (a *app) secretCommand() *cobra.Command {
 			}
 			var rows [][]string
 			for _, s := range all {
-				rows = append(rows, []string{s.Name, cmp.Or(s.For, "the first that uses it"), cmp.Or(strings.Join(s.UsedBy, ", "), "-"), ago(s.Changed)})
+				rows = append(rows, []string{s.Name, cmp.Or(s.From, "set"), cmp.Or(s.For, "the first that uses it"), cmp.Or(strings.Join(s.UsedBy, ", "), "-"), ago(s.Changed)})
 			}
-			columns(a.out, []string{"SECRET", "SENT TO", "ENDPOINTS", "SET"}, rows)
+			columns(a.out, []string{"SECRET", "FROM", "SENT TO", "ENDPOINTS", "SET"}, rows)
 			return nil
 		},
 	}

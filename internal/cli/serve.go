@@ -32,8 +32,8 @@ func (a *app) serveCommand() *cobra.Command {
 	var level, form, config string
 	var files []string
 	var noJobs bool
-	var days int
-	var dsnFile string
+	var days, requests, upload int
+	var dsnFile, secretsDir string
 	var queries int
 	var brokers, devices, invite string
 	var r reach
@@ -66,8 +66,13 @@ checkpoint and goes on from it at the next start.`,
 			if err != nil {
 				return err
 			}
-			if days < 0 {
-				return fail(exitUsage, "--activity-days takes a number of days, found %d", days)
+			if least := min(days, requests, upload); least < 0 {
+				return fail(exitUsage, "--activity-days, --request-rate and --upload-rate take numbers from 0 up, found %d", least)
+			}
+			if secretsDir != "" {
+				if st, err := os.Stat(secretsDir); err != nil || !st.IsDir() {
+					return fail(exitUsage, "--secrets-dir: there is no directory %s", secretsDir)
+				}
 			}
 			if memory < 1 || queries < 1 {
 				return fail(exitUsage, "--job-memory and --query-memory take a number of megabytes from 1 up, found %d", min(memory, queries))
@@ -83,7 +88,7 @@ checkpoint and goes on from it at the next start.`,
 			if err != nil {
 				return err
 			}
-			s := &server{app: a, listen: listen, reach: r, proxies: proxies, invite: invite, brokers: brokers, mqtt: devices, noJobs: noJobs, config: service.Config{Dir: dir, DSN: dsn, Memory: int64(memory) << 20, QueryMemory: int64(queries) << 20, Files: files, Log: log, ActivityDays: days}}
+			s := &server{app: a, listen: listen, reach: r, proxies: proxies, invite: invite, limits: api.Limits{Requests: requests, Upload: int64(upload) << 20}, brokers: brokers, mqtt: devices, noJobs: noJobs, config: service.Config{Dir: dir, DSN: dsn, Memory: int64(memory) << 20, QueryMemory: int64(queries) << 20, Files: files, Log: log, ActivityDays: days, Secrets: secretsDir}}
 			if err := s.open(c.Context()); err != nil {
 				return err
 			}
@@ -117,6 +122,9 @@ checkpoint and goes on from it at the next start.`,
 	c.Flags().IntVar(&queries, "query-memory", 1024, "megabytes that live queries, tries and other questions may hold together")
 	c.Flags().IntVar(&memory, "job-memory", 1024, "megabytes of state that a job holds in memory, unless it says so itself; more of it waits on disk")
 	c.Flags().StringArrayVar(&files, "files", nil, "directory below which FILES may be read and written, as DIR or NAME=DIR, by which it is granted to spaces; may be given several times, and relative addresses begin in the first (default: files in the data directory)")
+	c.Flags().StringVar(&secretsDir, "secrets-dir", "", "directory whose files are secrets, each called like one: they are read anew for each connection, and so change without a restart (default: none)")
+	c.Flags().IntVar(&requests, "request-rate", 500, "requests a second that one caller may make, and twice as many at once, once somebody has been created; 0: no limit")
+	c.Flags().IntVar(&upload, "upload-rate", 0, "megabytes a second that one caller may send in bodies, once somebody has been created (default: no limit)")
 	c.Flags().IntVar(&days, "activity-days", 0, "how many days entries of the activity log are kept (default: for ever)")
 	c.Flags().BoolVar(&noJobs, "no-jobs", false, "start no jobs; those that should run can be looked at, changed, started or dropped one by one")
 	c.Flags().StringVar(&level, "log-level", "info", "what is logged: debug, which has all requests, info, warn or error")
@@ -152,6 +160,7 @@ type server struct {
 	reach   reach
 	proxies []netip.Prefix
 	invite  string
+	limits  api.Limits
 	link    string // of it
 
 	addr    string
@@ -221,7 +230,7 @@ func (s *server) open(ctx context.Context) error {
 	}
 	streams, stop := context.WithCancel(context.Background())
 	s.stop = stop
-	s.http = &http.Server{Handler: api.New(streams, svc, console.Files(), s.config.Log, api.Settings{Encrypted: secure != nil || s.reach.proxied, Proxies: s.proxies, Public: s.reach.public}),
+	s.http = &http.Server{Handler: api.New(streams, svc, console.Files(), s.config.Log, api.Settings{Encrypted: secure != nil || s.reach.proxied, Proxies: s.proxies, Public: s.reach.public, Limits: s.limits}),
 		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 5 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(s.config.Log.Handler(), slog.LevelDebug), TLSConfig: secure}
 	go func() {
 		if err := s.http.Serve(l); !errors.Is(err, http.ErrServerClosed) {

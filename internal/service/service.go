@@ -47,6 +47,8 @@ type Config struct {
 	Files []string
 	// ActivityDays is how long entries of the activity log are kept; 0: for ever.
 	ActivityDays int
+	// Secrets is a directory whose files are secrets, beside those that are set; "": there is none.
+	Secrets string
 }
 
 // Service is an open service: its parts, each with its own work.
@@ -130,6 +132,7 @@ func (s *Service) open(ctx context.Context, c Config) (err error) {
 	if s.Secrets, err = secrets.Open(b); err != nil {
 		return err
 	}
+	s.Secrets.Files = c.Secrets
 	b.Databases.Secret = s.Secrets.OpenFor
 	if s.People, err = people.Open(b); err != nil {
 		return err

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"fiume/internal/catalog"
+	"fiume/internal/service/access"
 )
 
 // TestTurns: so many questions at a time, each for so long; who waits too long is told, and who goes gives its place back.
@@ -56,17 +57,17 @@ func TestTurns(t *testing.T) {
 		}
 		var ends []func()
 		for range mostLive {
-			end, err := b.Listen()
+			end, err := b.Listen(t.Context())
 			if err != nil {
 				t.Fatal(err)
 			}
 			ends = append(ends, end)
 		}
-		if _, err := b.Listen(); !errors.Is(err, ErrBusy) || !strings.Contains(err.Error(), "end one first") {
+		if _, err := b.Listen(t.Context()); !errors.Is(err, ErrBusy) || !strings.Contains(err.Error(), "end one first") {
 			t.Error(err)
 		}
 		ends[0]()
-		if _, err := b.Listen(); err != nil {
+		if _, err := b.Listen(t.Context()); err != nil {
 			t.Error(err)
 		}
 	})
@@ -122,4 +123,52 @@ func TestWriteWhole(t *testing.T) {
 			t.Errorf("%q lies in %q", name, got)
 		}
 	}
+}
+
+// TestTurnsOfOne: a caller takes some of the places, and leaves the others to others.
+func TestTurnsOfOne(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		b := &Base{Turns: NewTurns(1 << 20)}
+		ada := access.With(t.Context(), &access.Caller{Name: "ada", Via: "session"})
+		eve := access.With(t.Context(), &access.Caller{Name: "eve", Via: "session"})
+		var back []func()
+		for range mostAtOnceOf {
+			_, done, err := b.Ask(ada)
+			if err != nil {
+				t.Fatal(err)
+			}
+			back = append(back, done)
+		}
+		if _, _, err := b.Ask(ada); !errors.Is(err, ErrBusy) || !strings.Contains(err.Error(), "of yours") {
+			t.Error(err)
+		}
+		_, done, err := b.Ask(eve)
+		if err != nil {
+			t.Fatalf("eve has to wait for ada: %v", err)
+		}
+		done()
+		for _, f := range back {
+			f()
+		}
+		if _, done, err = b.Ask(ada); err != nil {
+			t.Fatal(err)
+		}
+		done()
+		for range mostOfOne {
+			if _, err := b.Listen(ada); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if _, err := b.Listen(ada); !errors.Is(err, ErrBusy) {
+			t.Error(err)
+		}
+		for range mostLive - mostOfOne { // the service itself takes what is left
+			if _, err := b.Listen(t.Context()); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if _, err := b.Listen(eve); !errors.Is(err, ErrBusy) || strings.Contains(err.Error(), "you have") {
+			t.Error(err)
+		}
+	})
 }

@@ -122,7 +122,7 @@ const asideEvery = 500 * time.Millisecond
 // Run gives the rows, as JSON objects, until the query ends or the context is cancelled. It gives the
 // ledger of the run. aside is told now and then how many rows were set aside, when there are more.
 func (q *LiveQuery) Run(ctx context.Context, each func(row []byte) error, aside func(QueryAside)) (flow.Status, []flow.NamedSample, error) {
-	leave, err := q.s.Listen()
+	leave, err := q.s.Listen(ctx)
 	if err != nil {
 		return flow.Status{}, nil, err
 	}

@@ -98,3 +98,78 @@ func TestSecrets(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// TestOutside: secrets come from files and from the environment, change without a restart, and go to one address.
+func TestOutside(t *testing.T) {
+	t.Setenv("FIUME_SECRET_SHELL", "from the shell")
+	t.Setenv("FIUME_SECRET_A_B", "plain")
+	p := servicetest.New(t)
+	dir := t.TempDir()
+	write := func(name, text string) {
+		t.Helper()
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write("race.db", "one\n")
+	write(".hidden", "no")
+	write("moved", "two")
+	write("moved.for", "m@there:1\n")
+	write("shell", "from the file")
+	if err := os.Mkdir(filepath.Join(dir, "sub"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	write("large", strings.Repeat("x", 2<<20))
+	p.Secrets.Files = dir
+	if err := p.Secrets.Set("ada", "own", "kept", ""); err != nil {
+		t.Fatal(err)
+	}
+	opens := func(name, address, want string, parts ...string) {
+		t.Helper()
+		got, err := p.Secrets.OpenFor(name, address)
+		if len(parts) > 0 {
+			p.Says(err, parts...)
+		} else if err != nil || got != want {
+			t.Errorf("%s: %q %v", name, got, err)
+		}
+	}
+	opens("race.db", "a@first:1", "one")
+	opens("race.db", "a@other:1", "", "belongs to a@first:1", "race.db.for of the directory for secrets")
+	write("race.db", "changed")
+	opens("race.db", "a@first:1", "changed")
+	write("race.db.for", "a@other:1")
+	opens("race.db", "a@other:1", "changed")
+	opens("race.db", "a@first:1", "", "belongs to a@other:1")
+	opens("moved", "x@first:1", "", "belongs to m@there:1")
+	opens("moved", "m@there:1", "two")
+	opens("shell", "a@first:1", "from the file")
+	opens("a_b", "a@first:1", "plain")
+	for _, name := range []string{"a.b", "a-b", "A_B", ".hidden", "moved.for", "..", "../race.db", "sub", "race"} { // none is written as another one is
+		if got, err := p.Secrets.OpenFor(name, "a@first:1"); err == nil {
+			t.Errorf("%s is %q", name, got)
+		}
+	}
+	opens("large", "a@first:1", "", "no regular one of up to 1 MB")
+	opens("own", "a@first:1", "kept")
+	var told []string
+	all, err := p.Secrets.List()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, s := range all {
+		told = append(told, s.Name+" "+s.From+" "+s.For)
+	}
+	for _, want := range []string{"a_b environment a@first:1", "moved file m@there:1", "own  a@first:1", "race.db file a@other:1", "shell file a@first:1"} {
+		if !slices.Contains(told, want) {
+			t.Errorf("%q is not in %q", want, told)
+		}
+	}
+	p.Says(p.Secrets.Set("ada", "moved", "x", ""), "comes from the directory for secrets of the service")
+	p.Says(p.Secrets.Set("ada", "a_b", "x", ""), "comes from the environment")
+	p.Says(p.Secrets.Drop("ada", "moved"), "comes from outside")
+	for _, a := range p.Activity() {
+		if strings.Contains(a, "changed\n") || strings.Contains(a, "from the") {
+			t.Error(a)
+		}
+	}
+}

@@ -2,6 +2,7 @@
 package secrets
 
 import (
+	"cmp"
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/rand"
@@ -11,6 +12,8 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strings"
+	"sync"
 	"time"
 
 	"fiume/internal/core/sql"
@@ -22,6 +25,10 @@ import (
 type Vault struct {
 	*base.Base
 	aead cipher.AEAD
+	// Files is a directory whose files are secrets; "": there is none. It is set before the vault is used.
+	Files   string
+	opened  time.Time
+	binding sync.Mutex
 }
 
 // Open opens the secrets of a service; the key is made where there is none.
@@ -45,22 +52,33 @@ func Open(b *base.Base) (*Vault, error) {
 		return nil, fmt.Errorf("the key of the secrets in %s: %w", path, err)
 	}
 	aead, err := cipher.NewGCM(block)
-	return &Vault{b, aead}, err
+	return &Vault{Base: b, aead: aead, opened: time.Now()}, err
 }
 
 // OpenFor gives a secret for an address. A secret belongs to one: the address it was set for, or else the first that asks. So nobody has it sent
 // to a server of his own.
 func (v *Vault) OpenFor(name, address string) (string, error) {
-	value, err := v.open(name)
+	value, from, err := v.outside(name)
+	if err == nil && from == "" {
+		value, err = v.open(name)
+	}
 	if err != nil {
 		return "", err
 	}
-	bound, err := v.Store.BindSecret(name, address)
+	bind := v.Store.BindSecret
+	if from != "" {
+		bind = v.bindOutside
+	}
+	bound, err := bind(name, address)
 	if err != nil {
 		return "", err
 	}
-	if bound != address {
-		return "", fmt.Errorf("the secret '%s' belongs to %s, and is not sent to %s; set it again, for the new address: fiume secret set %s --for %s", name, bound, address, name, address)
+	if bound != address { // who asks may not know it, and the other server may be his own
+		way := fmt.Sprintf("set it again, for the new address: fiume secret set %s --for %s", name, address)
+		if from != "" {
+			way = fmt.Sprintf("write the new address into the file %s%s of the directory for secrets", name, addressSuffix)
+		}
+		return "", fmt.Errorf("the secret '%s' belongs to %s, and is not sent to %s; %s", name, bound, address, way)
 	}
 	return value, nil
 }
@@ -99,6 +117,9 @@ func (v *Vault) Set(actor, name, value, address string) error {
 	if !secretName.MatchString(name) {
 		return base.Errorf(base.ErrRefused, "a secret's name has 1 to 100 letters, digits, dots, dashes and underscores")
 	}
+	if _, from, _ := v.outside(name); from != "" {
+		return base.Errorf(base.ErrConflict, "the secret '%s' comes from the %s of the service, and is changed there", name, map[string]string{"file": "directory for secrets", "environment": "environment"}[from])
+	}
 	if err := v.put(name, value, address); err != nil {
 		return err
 	}
@@ -112,16 +133,30 @@ type Secret struct {
 	For     string    `json:"for,omitempty" doc:"user@host:port that it is sent to; the first endpoint that uses it where left out"`
 	UsedBy  []string  `json:"used_by" doc:"endpoints"`
 	Changed time.Time `json:"changed"`
+	From    string    `json:"from,omitempty" enum:"file,environment" doc:"where it comes from, if it was not set: a file of the directory for secrets, or the environment of the service"`
 }
 
 // List gives the secrets, without their values.
 func (v *Vault) List() ([]Secret, error) {
 	all, err := v.Store.Secrets()
+	if err != nil {
+		return nil, err
+	}
+	bound, err := v.addresses()
 	out := []Secret{}
+	outside := v.outsiders()
+	for i := range outside {
+		outside[i].For = cmp.Or(v.beside(outside[i].Name), bound[outside[i].Name])
+	}
 	for _, s := range all {
-		x := Secret{s.Name, s.Address, []string{}, s.UpdatedAt}
+		if !slices.ContainsFunc(outside, func(x Secret) bool { return x.Name == s.Name }) { // one from outside stands before it
+			outside = append(outside, Secret{Name: s.Name, For: s.Address, UsedBy: []string{}, Changed: s.UpdatedAt})
+		}
+	}
+	slices.SortFunc(outside, func(a, b Secret) int { return strings.Compare(a.Name, b.Name) })
+	for _, x := range outside {
 		for n, e := range v.Current().Endpoints {
-			if e.Secret == s.Name {
+			if e.Secret == x.Name {
 				x.UsedBy = append(x.UsedBy, n)
 			}
 		}
@@ -139,6 +174,9 @@ func (v *Vault) Drop(actor, name string) error {
 	}
 	var names []string
 	for _, s := range all {
+		if s.Name == name && s.From != "" {
+			return base.Errorf(base.ErrConflict, "the secret '%s' comes from outside, and is removed there", name)
+		}
 		if names = append(names, s.Name); s.Name == name && len(s.UsedBy) > 0 {
 			return base.Errorf(base.ErrConflict, "the secret '%s' is used by the endpoint %s; drop it first, or set the secret anew", name, s.UsedBy[0])
 		}
