@@ -157,6 +157,8 @@ func New(ctx context.Context, s *service.Service, console fs.FS, log *slog.Logge
 	r.Use(m.count, recovery(log), g.identify, told(log), g.limit, g.guard, g.door)
 	m.routes(r, g)
 	r.GET("/link/:code", g.follow)
+	r.GET("/signin/provider", g.leave)
+	r.GET("/signin/return", g.arrive)
 	config := huma.DefaultConfig("Fiume", service.Version)
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/openapi", "", ""
 	config.CreateHooks = nil

@@ -96,6 +96,9 @@ func (h *handler) cookie(name, value string, ends time.Time) http.Cookie {
 
 func (h *handler) sessionOf(c *access.Caller) Session {
 	s := Session{Needed: h.s.People.Needed(), Grants: []access.Grant{}, Roles: []access.Role{}, Signs: []string{"password"}}
+	if p := h.gate.set.Provider; p != nil {
+		s.Signs = append(s.Signs, p.Name)
+	}
 	if c == nil || c.Name == "" {
 		return s
 	}

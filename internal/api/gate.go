@@ -138,6 +138,7 @@ type gate struct {
 	// noted is when a read was last noted, by who and what: once a minute is enough.
 	noted    recently
 	spenders spenders
+	signings signings
 }
 
 // shown gives what a request shows: a token or session behind Authorization, or a cookie.

@@ -17,6 +17,8 @@ type Settings struct {
 	// Public is where the service is reached from outside, as https://fiume.example:8443, for links; "": as a request says.
 	Public string
 	Limits Limits
+	// Provider is the identity provider that people may sign in by; nil: there is none.
+	Provider *Provider
 }
 
 // client gives the address that a request comes from.

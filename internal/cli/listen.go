@@ -7,11 +7,15 @@ import (
 	"log/slog"
 	"net"
 	"net/netip"
+	"net/url"
 	"os"
 	"strings"
 	"sync"
 	"syscall"
 	"time"
+
+	"fiume/internal/api"
+	"fiume/internal/service/access"
 )
 
 // reach is how the service is reached: at which addresses, encrypted or not, and by way of whom.
@@ -20,6 +24,50 @@ type reach struct {
 	proxied   bool     // a proxy before it encrypts
 	proxies   []string // addresses of proxies that are believed
 	public    string   // where it is reached from outside
+	provider  providerFlags
+}
+
+// providerFlags say by which identity provider people may sign in.
+type providerFlags struct {
+	issuer, client, secretFile, name, groups string
+	roles                                    []string
+}
+
+// settings reads them; nil: there is none.
+func (p *providerFlags) settings() (*api.Provider, error) {
+	if p.issuer == "" {
+		if p.client != "" || p.secretFile != "" || len(p.roles) > 0 {
+			return nil, fail(exitUsage, "--oidc-issuer says which identity provider the other --oidc settings are for")
+		}
+		return nil, nil
+	}
+	u, err := url.Parse(p.issuer)
+	if err != nil || u.Host == "" || u.Scheme != "https" && (u.Scheme != "http" || !loopback(u.Host+":0") && !loopback(u.Host)) {
+		return nil, fail(exitUsage, "--oidc-issuer takes an https address, found %q", p.issuer)
+	}
+	if p.client == "" || len(p.roles) == 0 {
+		return nil, fail(exitUsage, "--oidc-issuer needs --oidc-client, the id that it knows the service by, and --oidc-role GROUP=ROLE for each group that may do something")
+	}
+	out := &api.Provider{Name: p.name, Issuer: p.issuer, Client: p.client, Groups: p.groups, Roles: map[string][]access.Grant{}}
+	if p.secretFile != "" {
+		b, err := os.ReadFile(p.secretFile)
+		if err != nil {
+			return nil, fail(exitUsage, "--oidc-secret-file: %s", err)
+		}
+		out.Secret = strings.TrimSpace(string(b))
+	}
+	for _, r := range p.roles {
+		i := strings.LastIndexByte(r, '=')
+		if i <= 0 {
+			return nil, fail(exitUsage, "--oidc-role takes GROUP=ROLE, such as timing-team=develop:timing, found %q", r)
+		}
+		g, err := access.ParseGrant(r[i+1:])
+		if err != nil {
+			return nil, fail(exitUsage, "--oidc-role %s: %s", r, err)
+		}
+		out.Roles[r[:i]] = append(out.Roles[r[:i]], g)
+	}
+	return out, nil
 }
 
 // check says what does not go together.

@@ -88,7 +88,11 @@ checkpoint and goes on from it at the next start.`,
 			if err != nil {
 				return err
 			}
-			s := &server{app: a, listen: listen, reach: r, proxies: proxies, invite: invite, limits: api.Limits{Requests: requests, Upload: int64(upload) << 20}, brokers: brokers, mqtt: devices, noJobs: noJobs, config: service.Config{Dir: dir, DSN: dsn, Memory: int64(memory) << 20, QueryMemory: int64(queries) << 20, Files: files, Log: log, ActivityDays: days, Secrets: secretsDir}}
+			provider, err := r.provider.settings()
+			if err != nil {
+				return err
+			}
+			s := &server{app: a, provider: provider, listen: listen, reach: r, proxies: proxies, invite: invite, limits: api.Limits{Requests: requests, Upload: int64(upload) << 20}, brokers: brokers, mqtt: devices, noJobs: noJobs, config: service.Config{Dir: dir, DSN: dsn, Memory: int64(memory) << 20, QueryMemory: int64(queries) << 20, Files: files, Log: log, ActivityDays: days, Secrets: secretsDir}}
 			if err := s.open(c.Context()); err != nil {
 				return err
 			}
@@ -117,6 +121,12 @@ checkpoint and goes on from it at the next start.`,
 	c.Flags().StringArrayVar(&r.proxies, "trusted-proxy", nil, "address, or network such as 10.0.0.0/24, of a proxy that says where requests come from (X-Forwarded-For); may be given several times")
 	c.Flags().StringVar(&r.public, "public", "", "where the service is reached from outside, for the links it makes, such as https://fiume.example (default: as each request says)")
 	c.Flags().StringVar(&invite, "invite", "", "print a link by which this administrator chooses a password; who is not there is created")
+	c.Flags().StringVar(&r.provider.issuer, "oidc-issuer", "", "identity provider (OpenID Connect) by which people may sign in, such as https://id.example (default: none)")
+	c.Flags().StringVar(&r.provider.client, "oidc-client", "", "the id that the identity provider knows the service by")
+	c.Flags().StringVar(&r.provider.secretFile, "oidc-secret-file", "", "file with the secret that the identity provider knows the service by (default: none)")
+	c.Flags().StringVar(&r.provider.name, "oidc-name", "the company's account", "what the button to sign in by the identity provider says")
+	c.Flags().StringVar(&r.provider.groups, "oidc-groups", "groups", "the claim of the identity provider that has the groups")
+	c.Flags().StringArrayVar(&r.provider.roles, "oidc-role", nil, "what a group may do: GROUP=ROLE, as timing-team=develop:timing; may be given several times")
 	c.Flags().StringVar(&dsn, "dsn", "", "database for the service's records (default: a private server)")
 	c.Flags().StringVar(&dsnFile, "dsn-file", "", "file with the database's address: unlike the one of --dsn it cannot be seen in the list of processes. FIUME_DSN in the environment cannot either")
 	c.Flags().IntVar(&queries, "query-memory", 1024, "megabytes that live queries, tries and other questions may hold together")
@@ -152,16 +162,17 @@ func logTo(w io.Writer, level, form string) (*slog.Logger, error) {
 // server is a running service with its listener.
 type server struct {
 	*app
-	listen  string
-	brokers string // "": clients of brokers are not answered
-	mqtt    string // "": devices are not answered
-	noJobs  bool
-	config  service.Config
-	reach   reach
-	proxies []netip.Prefix
-	invite  string
-	limits  api.Limits
-	link    string // of it
+	listen   string
+	brokers  string // "": clients of brokers are not answered
+	mqtt     string // "": devices are not answered
+	noJobs   bool
+	config   service.Config
+	reach    reach
+	proxies  []netip.Prefix
+	invite   string
+	limits   api.Limits
+	provider *api.Provider
+	link     string // of it
 
 	addr    string
 	service *service.Service
@@ -230,7 +241,7 @@ func (s *server) open(ctx context.Context) error {
 	}
 	streams, stop := context.WithCancel(context.Background())
 	s.stop = stop
-	s.http = &http.Server{Handler: api.New(streams, svc, console.Files(), s.config.Log, api.Settings{Encrypted: secure != nil || s.reach.proxied, Proxies: s.proxies, Public: s.reach.public, Limits: s.limits}),
+	s.http = &http.Server{Handler: api.New(streams, svc, console.Files(), s.config.Log, api.Settings{Encrypted: secure != nil || s.reach.proxied, Proxies: s.proxies, Public: s.reach.public, Limits: s.limits, Provider: s.provider}),
 		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 5 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(s.config.Log.Handler(), slog.LevelDebug), TLSConfig: secure}
 	go func() {
 		if err := s.http.Serve(l); !errors.Is(err, http.ErrServerClosed) {

@@ -62,9 +62,10 @@ type Share struct {
 type (
 	keptPerson struct {
 		Person
-		Hash   string `json:"hash,omitempty"` // of the password
-		Invite string `json:"invite,omitempty"`
-		Group  []access.Grant
+		Hash    string         `json:"hash,omitempty"` // of the password
+		Invite  string         `json:"invite,omitempty"`
+		Group   []access.Grant `json:"group,omitempty"`   // the roles that his groups at the identity provider give
+		Subject string         `json:"subject,omitempty"` // by which that knows him
 	}
 	keptToken struct {
 		Token

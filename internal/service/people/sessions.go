@@ -421,3 +421,49 @@ func (p *People) flush() {
 		}
 	}
 }
+
+// Told is what an identity provider says of somebody.
+type Told struct {
+	Subject string // by which the provider knows him for ever
+	Name    string
+	Grants  []access.Grant // of his groups
+}
+
+// SignInBy gives what a session is shown with of somebody whom an identity provider has told of. Who comes for the first time is made; his roles are those of his groups, and
+// those that he was given here.
+func (p *People) SignInBy(provider string, t Told, label, address string) (text string, ends time.Time, err error) {
+	if err := checkName("person", t.Name); err != nil {
+		return "", ends, err
+	}
+	p.mu.Lock()
+	x := &keptPerson{Person: Person{Name: t.Name, From: provider, Created: p.now().UTC()}, Subject: t.Subject}
+	old := p.people[t.Name]
+	switch {
+	case old != nil && old.Subject != t.Subject: // somebody else is called so
+		p.mu.Unlock()
+		return "", ends, base.Errorf(base.ErrDenied, "somebody else is called %s here; ask an administrator", t.Name)
+	case old != nil && old.Off:
+		p.mu.Unlock()
+		return "", ends, base.Errorf(base.ErrDenied, "%s is kept out; ask an administrator", t.Name)
+	case old == nil && len(p.people) == 0:
+		p.mu.Unlock()
+		return "", ends, base.Errorf(base.ErrDenied, "there is no administrator yet; create one first: fiume user create NAME --role administer")
+	case old != nil:
+		*x = *old
+	}
+	changed := fmt.Sprint(x.Group) != fmt.Sprint(t.Grants)
+	x.Group = t.Grants
+	err = p.keep(personKind, t.Name, x)
+	if err == nil {
+		p.people[t.Name] = x
+		if changed {
+			p.endings.End("person " + t.Name)
+			p.Note(actorOf(t.Name, address), "changed", "user "+t.Name, "by "+provider+": "+grantsText(t.Grants))
+		}
+	}
+	p.mu.Unlock()
+	if err != nil {
+		return "", ends, err
+	}
+	return p.session(t.Name, label, address)
+}
