@@ -10,6 +10,7 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"encoding/json"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -515,12 +516,8 @@ func TestSecretsStayInside(t *testing.T) {
 	const marker = "MARKERmarkerMARKER"
 	secrets := t.TempDir()
 	dir := t.TempDir()
-	writeFile(t, secrets, "from_file", marker+"2")
 	p := start(t, "serve", "--dir", dir, "--listen", "127.0.0.1:0", "--log-level", "debug", "--secrets-dir", secrets)
 	ctx := t.Context()
-	if err := p.SetSecret(ctx, "kept", marker+"1"); err != nil {
-		t.Fatal(err)
-	}
 	var out bytes.Buffer
 	note := func(v ...any) { fmt.Fprintln(&out, v...) }
 	// Somebody who does not answer, at which everything fails.
@@ -553,8 +550,13 @@ func TestSecretsStayInside(t *testing.T) {
 		}
 	}()
 	at := l.Addr().String()
-	for i, place := range []string{"MARIADB 'user@%s/db'", "POSTGRES 'user@%s/db'", "BROKER '%s' ", "WEB 'http://%s'", "MQTT 'user@%s'", "AMQP 'user@%s'", "NATS 'user@%s'", "MAIL 'user@%s'", "SEARCH 'http://%s'", "REGISTRY 'http://%s'", "LAKE 'http://%s'", "FILES 'http://%s'"} {
-		for k, secret := range []string{"kept", "from_file"} {
+	for i, place := range []string{"MARIADB 'user@%s/db'", "POSTGRES 'user@%s/db'", "BROKER 'user@%s'", "WEB 'http://%s'", "MQTT 'user@%s'", "AMQP 'user@%s'", "NATS 'user@%s'", "MAIL 'user@%s'", "SEARCH 'http://%s'", "REGISTRY 'http://%s'", "LAKE 'http://%s'", "FILES 'http://%s'"} {
+		kept, filed := fmt.Sprintf("kept_%d", i), fmt.Sprintf("filed_%d", i) // each for an address of its own
+		if err := p.SetSecret(ctx, kept, marker+"1"); err != nil {
+			t.Fatal(err)
+		}
+		writeFile(t, secrets, filed, marker+"2")
+		for k, secret := range []string{kept, filed} {
 			name := fmt.Sprintf("e%d_%d", i, k)
 			r, err := p.Apply(ctx, api.ScriptRequest{SQL: fmt.Sprintf("DECLARE ENDPOINT %s %s SECRET '%s';", name, fmt.Sprintf(place, at), secret)})
 			note(r, err)
@@ -566,17 +568,23 @@ func TestSecretsStayInside(t *testing.T) {
 	}
 	conns, err := p.Connections(ctx, "", nil, nil)
 	note(conns, err)
-	for _, sql := range []string{"CREATE TOPIC t (PARTITIONS 1); INSERT INTO t VALUES (1);", "DECLARE SINK s0 TO WEB '/x' VIA e3_0; DECLARE STREAM r (x VARCHAR) FROM TOPIC 't'; CREATE JOB j AS SELECT x FROM r ROUTE TO s0 SET (CHECKPOINT EVERY 1 SECOND);",
+	for _, sql := range []string{"CREATE TOPIC t (PARTITIONS 1);", "DECLARE SINK s0 TO WEB '/x' VIA e3_0; DECLARE STREAM r (x VARCHAR) FROM TOPIC 't'; INSERT INTO r VALUES ('1'); CREATE JOB j AS SELECT x FROM r ROUTE TO s0 SET (CHECKPOINT EVERY 1 SECOND);",
+		"DECLARE TABLE l (x VARCHAR PRIMARY KEY, y VARCHAR) FROM WEB '/x?x={x}' VIA e3_1 (CACHE 1 SECOND); CREATE VIEW v AS SELECT r.x, l.y FROM r JOIN l ON l.x = r.x;", "DECLARE SINK s2 TO SEARCH 'x' VIA e8_0; CREATE JOB m AS SELECT x FROM r ROUTE TO s2;",
+		"DECLARE SINK s3 TO TOPIC 't' (FORMAT avro, SCHEMAS e9_0); CREATE JOB n AS SELECT x FROM r ROUTE TO s3;", "DECLARE SINK s4 TO LAKE 'a.b' VIA e10_0; CREATE JOB o AS SELECT x FROM r ROUTE TO s4;", "DECLARE STREAM u COLUMNS SAMPLED FROM FILES 's3://b/x.json' VIA e11_0;",
 		"DECLARE SINK s1 TO MARIADB 'x' VIA e0_0; CREATE JOB k AS SELECT x FROM r ROUTE TO s1;", "DECLARE STREAM q (x VARCHAR) FROM BROKER 'x' VIA e2_1; SELECT * FROM q;", "SHOW ENDPOINTS;", "DESCRIBE e0_0;", "EXPLAIN JOB j;",
 		"DECLARE ENDPOINT bad MARIADB 'user:" + marker + "3@127.0.0.1/db';"} {
 		r, err := p.Apply(ctx, api.ScriptRequest{SQL: sql})
 		note(r, err)
 	}
-	for range 3 {
+	eventually(t, "the job tells why it waits", func() bool {
 		d, err := p.Job(ctx, "j")
-		note(d, err)
-		time.Sleep(300 * time.Millisecond)
-	}
+		note(fmt.Sprintf("%+v", d), err)
+		b, jerr := json.Marshal(d)
+		note(string(b), jerr)
+		return strings.Contains(string(b), "500")
+	})
+	rows, err := p.Rows(ctx, "v", 5)
+	note(rows, err)
 	for _, path := range []string{"/api/secrets", "/api/definitions", "/api/activity", "/api/jobs/j", "/api/jobs/j/state", "/metrics", "/api/words", "/openapi.json", "/api/definitions/e0_0", "/api/look?via=e2_0", "/ready"} {
 		resp, err := http.Get(p.base + path)
 		if err != nil {
@@ -602,6 +610,9 @@ func TestSecretsStayInside(t *testing.T) {
 	}
 	p.stop()
 	note(p.out, p.err)
+	if told := out.String(); !strings.Contains(told, "500 Broken") && !strings.Contains(told, "answered 500") {
+		t.Errorf("nothing has come back from the server that tells what it was told:\n%s", told)
+	}
 	all := strings.ReplaceAll(out.String(), "'user:"+marker+"3@127.0.0.1/db'", "") // what somebody has written himself is shown to him at its place
 	for _, line := range strings.Split(all, "\n") {
 		if i := strings.Index(line, marker); i >= 0 && !strings.Contains(line, "DECLARE ENDPOINT bad") {

@@ -183,6 +183,7 @@ type server struct {
 }
 
 func (s *server) open(ctx context.Context) error {
+	takeLibraries(s.config.Log)
 	// The address first: a second service on it fails before it touches anything.
 	l, err := s.reach.listenAt("--listen", s.listen)
 	if err != nil {
