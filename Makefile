@@ -7,6 +7,7 @@
 # make format  lays out all sources
 # make bench   the benchmarks
 # make openapi       console/openapi.json, from which the console's client is generated
+# make release   what is shipped, into release: a static program, a Debian package, manual pages, completions
 # make screenshots   the pictures in docs/screenshots, from the demo data
 
 CONSOLE := console/dist/index.html
@@ -15,7 +16,7 @@ CONSOLE_SOURCES := $(shell find console/src -type f ! -name schema.d.ts) console
 # make lint vets; debuggers' tables would take longer to link than the tests to run.
 QUICK := -vet=off '-ldflags=-s -w'
 
-.PHONY: build setup setup-tests demo test test-race test-cluster lint format bench screenshots openapi clean
+.PHONY: release build setup setup-tests demo test test-race test-cluster lint format bench screenshots openapi clean
 
 build: $(CONSOLE)
 	go build -o bin/fiume ./cmd/fiume
@@ -61,6 +62,9 @@ bench:
 
 openapi: setup-tests build
 	go test -count=1 -run TestOpenAPI ./e2e -openapi
+
+release: setup build
+	./scripts/release.sh release
 
 screenshots: setup-tests build
 	go test -count=1 -run TestScreenshots ./e2e -screenshots ../docs/screenshots

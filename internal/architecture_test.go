@@ -35,7 +35,7 @@ var floors = []struct {
 	{"network interface and console", false, []string{"internal/api", "internal/devices", "internal/wire", "console", "demo"}},
 	{"client", false, []string{"internal/client"}},
 	{"command line", false, []string{"internal/cli"}},
-	{"program", false, []string{"cmd"}},
+	{"program", false, []string{"cmd", "scripts"}},
 }
 
 // orders list packages of one floor from the bottom up; those at the top may import all of them.

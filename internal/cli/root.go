@@ -119,6 +119,7 @@ Exit codes: 0 done, 1 failed, 2 wrong arguments, 3 errors in the SQL, 4 not foun
 		a.jobCommand(), a.topicCommand(), a.latenessCommand(), a.secretCommand(), a.databaseCommand(), a.activityCommand(), a.versionCommand())
 	root.CompletionOptions.HiddenDefaultCmd = true
 	groups(root)
+	a.complete(root)
 	for _, c := range root.Commands() {
 		if slices.Contains([]string{"serve", "registry", "demo", "run", "check", "fmt", "bench", "test", "version"}, c.Name()) { // they ask no service
 			help := c.HelpFunc()
