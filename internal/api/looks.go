@@ -334,7 +334,7 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 			ID   uint `path:"id"`
 			Body SendRequest
 		}) (*body[*jobs.SentAgain], error) {
-			return answer(h.s.Jobs.SendAgain(by(ctx), in.Name, in.ID, in.Body.Value, !in.Body.OnceMore))
+			return answer(h.s.Jobs.SendAgain(ctx, by(ctx), in.Name, in.ID, in.Body.Value, !in.Body.OnceMore))
 		})
 	huma.Register(a, op("why", "POST", "/api/jobs/{name}/why", "Which messages made a row of a sink", "jobs"),
 		func(ctx context.Context, in *struct {

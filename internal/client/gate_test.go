@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"fiume/internal/api"
+	"fiume/internal/catalog"
 	"fiume/internal/service/access"
 	"fiume/internal/service/base"
 	"fiume/internal/service/people"
@@ -373,4 +374,39 @@ func TestSeesOnlyItsSpace(t *testing.T) {
 		return
 	}
 	t.Fatal("there is no such caller")
+}
+
+// TestSendsWhereHeMay: a mended row goes back to its topic by who may write there, which is not said by that a job reads it.
+func TestSendsWhereHeMay(t *testing.T) {
+	w, callers := inhabited(t)
+	if err := w.People.Grant("root", people.Share{Kind: "stream", Name: "plain_s", Space: "timing"}); err != nil {
+		t.Fatal(err)
+	}
+	w.Parts.Apply(`CREATE JOB timing.of_plain AS SELECT chip FROM plain_s ROUTE TO timing.k SET (CHECKPOINT EVERY 1 SECOND);`)
+	if err := w.Records.AddSetAside([]catalog.SetAside{{Job: "timing.of_plain", Kind: "rejected", Step: "plain_s", Reason: "no JSON", Topic: "plain", Row: "x", Raw: true}}, 10); err != nil {
+		t.Fatal(err)
+	}
+	rows, err := w.Records.SetAsides(catalog.Looking{Job: "timing.of_plain", Limit: 1})
+	if err != nil || len(rows) != 1 {
+		t.Fatal(rows, err)
+	}
+	for _, c := range callers {
+		if !c.has("write", "timing") {
+			continue
+		}
+		_, err := w.Client.With(c.token).SendAgain(t.Context(), "timing.of_plain", rows[0].ID, `{"chip":"mended","at":"2026-05-17T09:00:00Z"}`, true)
+		if (err == nil) != c.has("write", "") {
+			t.Errorf("%s %v: %v", c.name, c.grants, err)
+		}
+	}
+	// Who uses a stream is told to who may know of it.
+	for _, c := range callers {
+		if !c.has("look", "") {
+			continue
+		}
+		d, err := w.Client.With(c.token).Definition(t.Context(), "plain_s")
+		if err != nil || !slices.Contains(d.Users, "the job timing.of_plain") {
+			t.Errorf("%s: %v %v", c.name, d, err)
+		}
+	}
 }

@@ -13,7 +13,9 @@ import (
 	"fiume/internal/connect/recorded"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
+	"fiume/internal/core/sql"
 	"fiume/internal/core/step"
+	"fiume/internal/service/access"
 	"fiume/internal/service/base"
 	"fiume/internal/service/topics"
 	"fiume/internal/topiclog"
@@ -378,7 +380,7 @@ type SentAgain struct {
 
 // SendAgain writes a mended message to the topic where a rejected row came from. It has to be a row of the job's stream, and
 // one that was sent before is sent once more only where that is said.
-func (s *Jobs) SendAgain(actor, jobName string, id uint, value string, once bool) (*SentAgain, error) {
+func (s *Jobs) SendAgain(ctx context.Context, actor, jobName string, id uint, value string, once bool) (*SentAgain, error) {
 	row, err := s.Store.SetAsideOf(id)
 	if err != nil {
 		return nil, err
@@ -393,13 +395,16 @@ func (s *Jobs) SendAgain(actor, jobName string, id uint, value string, once bool
 	if err != nil {
 		return nil, err
 	}
+	if c := access.From(ctx); !c.May(access.Write, sql.KindTopic, row.Topic) { // that the job may read it says nothing
+		return nil, base.Errorf(base.ErrDenied, "the row came from the topic '%s', and %s", row.Topic, c.Missing(access.Write, access.SpaceOf(row.Topic)))
+	}
 	if row.SentAt != nil && once {
 		return nil, base.Errorf(base.ErrConflict, "the row %d was sent again at %s by %s; say that it is to be sent once more (--once-more)", id, row.SentAt.Format(time.RFC3339), row.SentBy)
 	}
 	out := &SentAgain{Readers: []string{}}
 	for _, j := range s.All() {
 		p, err := s.PlanOf(j.Text())
-		if err != nil {
+		if err != nil || !access.From(ctx).May(access.Look, sql.KindJob, j.Name) {
 			continue
 		}
 		i := slices.IndexFunc(p.Scans(), func(o *plan.Op) bool { return o.Stream.OwnTopics && o.Stream.Address == row.Topic })

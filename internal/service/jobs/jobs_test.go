@@ -339,18 +339,18 @@ func TestAside(t *testing.T) {
 	if err != nil || len(one.Rows) != 1 || one.Next == "" {
 		t.Errorf("%+v %v", one, err)
 	}
-	_, err = p.Jobs.SendAgain("ada", "counting", bad.ID, "still no JSON", true)
+	_, err = p.Jobs.SendAgain(t.Context(), "ada", "counting", bad.ID, "still no JSON", true)
 	p.Says(err, "the message is no row of reads")
-	_, err = p.Jobs.SendAgain("ada", "passing", bad.ID, read("A", 1), true)
+	_, err = p.Jobs.SendAgain(t.Context(), "ada", "passing", bad.ID, read("A", 1), true)
 	p.Says(err, "has set no row")
-	again, err := p.Jobs.SendAgain("ada", "counting", bad.ID, read("mended", 51), true)
+	again, err := p.Jobs.SendAgain(t.Context(), "ada", "counting", bad.ID, read("mended", 51), true)
 	if err != nil || !slices.Equal(again.Readers, []string{"passing"}) || again.SentBy != "ada" {
 		t.Fatalf("%+v %v", again, err)
 	}
 	p.Wait("the mended row", func() bool { return slices.Contains(p.Values("all_reads"), `{"chip":"mended"}`) })
-	_, err = p.Jobs.SendAgain("ada", "counting", bad.ID, read("mended", 51), true)
+	_, err = p.Jobs.SendAgain(t.Context(), "ada", "counting", bad.ID, read("mended", 51), true)
 	p.Says(err, "was sent again at", "--once-more")
-	if _, err := p.Jobs.SendAgain("ada", "counting", bad.ID, read("twice", 51), false); err != nil {
+	if _, err := p.Jobs.SendAgain(t.Context(), "ada", "counting", bad.ID, read("twice", 51), false); err != nil {
 		t.Error(err)
 	}
 	h, err := p.Jobs.History("counting", time.Minute)
