@@ -59,6 +59,7 @@ export type Present = Schemas["Present"];
 export type Session = Schemas["Session"];
 export type Grant = Schemas["Grant"];
 export type Person = Schemas["Person"];
+export type Finding = Schemas["Finding"];
 export type Share = Schemas["Share"];
 export type Row = Record<string, unknown>;
 
@@ -214,6 +215,8 @@ export const api = {
       }),
     ),
   dropSecret: (n: string) => ask(client.DELETE("/api/secrets/{name}", { params: { ...name(n), ...actor } })),
+  advice: (deep: boolean) =>
+    all<Finding>((after) => client.GET("/api/advice", { params: { query: { deep, after } } })),
   session: () => ask(client.GET("/api/session")),
   signIn: (n: string, password: string) => ask(client.POST("/api/session", { body: { name: n, password } })),
   signOut: () => ask(client.DELETE("/api/session")),

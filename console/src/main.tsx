@@ -23,6 +23,7 @@ const DefinitionPage = lazy(() => import("./declared").then((m) => ({ default: m
 const LatenessPage = lazy(() => import("./lateness").then((m) => ({ default: m.LatenessPage })));
 const BoardsPage = lazy(() => import("./boards").then((m) => ({ default: m.BoardsPage })));
 const BoardPage = lazy(() => import("./boards").then((m) => ({ default: m.BoardPage })));
+const AdvicePage = lazy(() => import("./advice").then((m) => ({ default: m.AdvicePage })));
 const PeoplePage = lazy(() => import("./people").then((m) => ({ default: m.PeoplePage })));
 const ActivityPage = lazy(() => import("./activity").then((m) => ({ default: m.ActivityPage })));
 
@@ -110,6 +111,11 @@ function Choices({ session }: { session?: Session }) {
         {!session?.board && (
           <div className="mt-1 border-t border-line pt-1">
             <MenuItem>
+              <Link to="/advice" data-testid="advice-page" className={item}>
+                {say("Advice")}
+              </Link>
+            </MenuItem>
+            <MenuItem>
               <Link to="/people" data-testid="people-page" className={item}>
                 {administers(session) ? say("People and tokens") : say("Your tokens and password")}
               </Link>
@@ -186,6 +192,7 @@ function Layout() {
               <Route path="/work" element={<WorkPage />} />
               <Route path="/streams/:name/lateness" element={<LatenessPage />} />
               <Route path="/activity" element={<ActivityPage />} />
+              <Route path="/advice" element={<AdvicePage />} />
               <Route path="/people" element={<PeoplePage />} />
               <Route
                 path="*"

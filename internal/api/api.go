@@ -23,6 +23,7 @@ import (
 	"fiume/internal/core/sql"
 	"fiume/internal/service"
 	"fiume/internal/service/access"
+	"fiume/internal/service/advice"
 	"fiume/internal/service/base"
 	"fiume/internal/service/boards"
 	"fiume/internal/service/databases"
@@ -252,7 +253,7 @@ var packed = func() func(http.Handler) http.HandlerFunc {
 }()
 
 // consolePages are what the paths of the console's pages begin with.
-var consolePages = []string{"", "welcome", "people", "jobs", "boards", "topics", "declared", "work", "streams", "activity"}
+var consolePages = []string{"", "welcome", "people", "advice", "jobs", "boards", "topics", "declared", "work", "streams", "activity"}
 
 // statusWriter answers with a status of its own.
 type statusWriter struct {
@@ -465,6 +466,14 @@ func (h *handler) routes(a huma.API) {
 	huma.Register(a, op("health", "GET", "/api/health", "How the service is", "service"),
 		func(ctx context.Context, _ *struct{}) (*body[service.Health], error) {
 			return answer(h.s.Health(ctx), nil)
+		})
+	huma.Register(a, op("advice", "GET", "/api/advice", "What in the running service wants somebody, and what to do: the gravest first", "service"),
+		func(ctx context.Context, in *struct {
+			Paging
+			Deep bool `query:"deep" doc:"also look at how late the newest rows of streams are, which reads topics"`
+		}) (*body[Page[advice.Finding]], error) {
+			all, err := h.s.Advice(ctx, in.Deep)
+			return listed(all, err, in.Paging, func(f advice.Finding) string { return f.Kind + " " + f.Name + " " + f.What })
 		})
 	huma.Register(a, op("activity", "GET", "/api/activity", "Who did what, the newest first", "service"),
 		func(ctx context.Context, in *struct {

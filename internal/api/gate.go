@@ -38,6 +38,7 @@ var needs = map[string]need{
 
 	"health":      {access.Look, somewhere},
 	"spaces":      {access.Look, somewhere},
+	"advice":      {access.Look, somewhere},
 	"activity":    {access.Look, somewhere}, // of one object in a space that is his; all of it for administrators
 	"places":      {access.Look, somewhere},
 	"functions":   {access.Look, somewhere},

@@ -26,12 +26,12 @@ windows ended now, of a table its rows. With --where for all of its keys a row i
 				return fail(exitUsage, "--limit is a number of rows from 1 to 10000")
 			}
 			dot := strings.LastIndexByte(args[0], '.')
-			var got *questions.TryResult
-			var err error
-			if dot < 0 || len(where) == 0 { // space.name, or job.step
-				got, err = a.client().Rows(c.Context(), args[0], limit)
+			ofJob := len(where) > 0
+			if dot >= 0 && !ofJob { // space.name, or job.step
+				_, err := a.client().Definition(c.Context(), args[0])
+				ofJob = codeOf(failed(err)) == exitNotFound
 			}
-			if dot >= 0 && (len(where) > 0 || codeOf(failed(err)) == exitNotFound) {
+			if dot >= 0 && ofJob {
 				job, step := args[0][:dot], args[0][dot+1:]
 				p, err := a.client().Present(c.Context(), job, step, where, limit)
 				if err != nil && len(where) == 0 && codeOf(failed(err)) == exitNotFound {
@@ -51,6 +51,7 @@ windows ended now, of a table its rows. With --where for all of its keys a row i
 			if len(where) > 0 {
 				return fail(exitUsage, "--where finds rows of a job's step, JOB.STEP; of what is declared ask with: fiume query")
 			}
+			got, err := a.client().Rows(c.Context(), args[0], limit)
 			if err != nil {
 				return failed(err)
 			}

@@ -14,6 +14,7 @@ import (
 	"fiume/internal/connect/contract"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
+	"fiume/internal/service/advice"
 	"fiume/internal/service/boards"
 	"fiume/internal/service/declare"
 	"fiume/internal/service/jobs"
@@ -131,6 +132,11 @@ func (c *Client) Drifts(ctx context.Context) ([]samples.Drift, error) {
 // Connections tests sources, sinks and endpoints: those of a text, or of given names, or all.
 func (c *Client) Connections(ctx context.Context, text string, params map[string]string, names []string) (out []questions.Connection, err error) {
 	return out, c.call(ctx, "POST", "/api/connections", map[string]any{"sql": text, "params": params, "names": names}, &out)
+}
+
+// Advice gives what in the running service wants somebody; deep also looks at how late rows are.
+func (c *Client) Advice(ctx context.Context, deep bool) (out []advice.Finding, err error) {
+	return pages[advice.Finding](ctx, c, "/api/advice", url.Values{"deep": {fmt.Sprint(deep)}})
 }
 
 // Look gives what lies at an address behind an endpoint, or, without one, in the directories for files.

@@ -10,3 +10,12 @@ func Free(dir string) (int64, error) {
 	}
 	return int64(st.Bavail) * st.Bsize, nil
 }
+
+// Size says how many bytes the disk of a directory has.
+func Size(dir string) (int64, error) {
+	var st unix.Statfs_t
+	if err := unix.Statfs(dir, &st); err != nil {
+		return 0, err
+	}
+	return int64(st.Blocks) * st.Bsize, nil
+}

@@ -63,11 +63,12 @@ type Service struct {
 	Databases   *databases.Databases
 	People      *people.People
 
-	base   *base.Base
-	store  *catalog.Store
-	server *catalog.Server // nil with a DSN of one's own
-	opened time.Time
-	ending atomic.Bool
+	base      *base.Base
+	store     *catalog.Store
+	server    *catalog.Server // nil with a DSN of one's own
+	opened    time.Time
+	jobMemory int64
+	ending    atomic.Bool
 
 	background context.CancelFunc // ends what looks at jobs and topics now and then
 	idle       sync.WaitGroup
@@ -77,7 +78,7 @@ type Service struct {
 // started by Resume.
 func Open(ctx context.Context, c Config) (*Service, error) {
 	b := &base.Base{Dir: c.Dir, Log: cmp.Or(c.Log, slog.New(slog.DiscardHandler)), Turns: base.NewTurns(cmp.Or(c.QueryMemory, 1<<30))}
-	s := &Service{base: b, opened: time.Now()}
+	s := &Service{base: b, opened: time.Now(), jobMemory: cmp.Or(c.Memory, 1<<30)}
 	if err := s.open(ctx, c); err != nil {
 		return nil, errors.Join(err, s.close())
 	}

@@ -19,6 +19,8 @@ import (
 	"fiume/internal/core/sql"
 	"fiume/internal/service/access"
 	"fiume/internal/service/base"
+
+	"golang.org/x/time/rate"
 )
 
 // Person is somebody who signs in.
@@ -119,12 +121,13 @@ type People struct {
 	endings  access.Endings
 	tries    tries
 	hashing  chan struct{} // so many passwords at a time: each takes memory
+	pace     *rate.Limiter // of sign-ins, from wherever they come: each takes a processor for a while, which jobs need
 }
 
 // Open reads who there is.
 func Open(b *base.Base) (*People, error) {
 	p := &People{Base: b, now: time.Now, people: map[string]*keptPerson{}, tokens: map[string]*keptToken{}, sessions: map[string]*keptSession{},
-		links: map[string]*keptLink{}, shares: map[Share]bool{}, byHash: map[string]string{}, used: map[string]time.Time{}, hashing: make(chan struct{}, 2)}
+		links: map[string]*keptLink{}, shares: map[Share]bool{}, byHash: map[string]string{}, used: map[string]time.Time{}, hashing: make(chan struct{}, 2), pace: rate.NewLimiter(signInRate, signInBurst)}
 	p.tries.now = func() time.Time { return p.now() }
 	for kind, read := range map[string]func(id, data string) error{
 		personKind: func(_, data string) error {

@@ -79,6 +79,11 @@ type tried struct {
 }
 
 const (
+	// signInRate is how many sign-ins are looked at in a second, signInBurst how many at once, and paceWaits how long one waits for its turn.
+	signInRate  = 5
+	signInBurst = 30
+	paceWaits   = 5 * time.Second
+
 	freeTries  = 5                // that cost nothing
 	tryWait    = 2 * time.Second  // after the next; then twice as long each time
 	longestTry = 15 * time.Minute // at most, and as long until they are forgotten
@@ -144,6 +149,13 @@ func (p *People) SignIn(name, word, label, address string) (text string, ends ti
 	if d := p.tries.wait(byName, byAddress, both); d > 0 {
 		p.Note(actorOf("", address), "was refused", "sign-in of "+base.ClipText(name, 60), "too many have failed")
 		return "", ends, &TooMany{d}
+	}
+	turn := p.pace.Reserve()
+	if d := turn.Delay(); d > paceWaits {
+		turn.Cancel()
+		return "", ends, &TooMany{d}
+	} else if d > 0 {
+		time.Sleep(d)
 	}
 	p.mu.RLock()
 	x := p.people[name]
