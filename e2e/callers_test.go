@@ -752,3 +752,45 @@ func TestHostileCallers(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// TestDoctor: what wants somebody is said, with what to do, to who may know of it, in the terminal and in the console.
+func TestDoctor(t *testing.T) {
+	t.Parallel()
+	p := serve(t, t.TempDir())
+	p.fiume("", "doctor").want(t, 0, "nothing wants anybody")
+	p.apply(`CREATE TOPIC timing.reads (PARTITIONS 1); CREATE TOPIC timing.out (PARTITIONS 1);
+		DECLARE STREAM timing.reads (chip VARCHAR NOT NULL, at TIMESTAMP) EVENT TIME at DELAY 1 SECOND FROM TOPIC 'timing.reads';
+		DECLARE SINK timing.out TO TOPIC 'timing.out';
+		CREATE JOB timing.keep AS SELECT chip FROM timing.reads ROUTE TO timing.out SET (CHECKPOINT EVERY 1 SECOND);`)
+	var ms []string
+	for i := range 3000 {
+		m := fmt.Sprintf(`{"chip":"C-%d","at":"2026-05-17T09:%02d:%02dZ"}`, i, i/60%60, i%60)
+		if i%10 == 0 {
+			m = `{"chip":null}`
+		}
+		ms = append(ms, m)
+	}
+	p.send("timing.reads", ms...)
+	eventually(t, "it is said that a tenth is rejected", func() bool {
+		r := p.fiume("", "doctor")
+		return r.code == 0 && strings.Contains(r.out, "costly  rejects-much the job timing.keep:") && strings.Contains(r.out, "300 of 3000 messages, 10.0 %, were rejected") &&
+			strings.Contains(r.out, "tidying  topic-unread the topic timing.out:") && strings.Contains(r.out, "fiume job aside timing.keep --kind rejected")
+	})
+	b := browse(t, p.base)
+	b.open("/")
+	b.do("open the menu", press("choices"), press("advice-page"))
+	b.shows("300 of 3000 messages", "no job, board or group of readers reads it", "Costly", "To tidy")
+	b.accessible("the page of advice")
+	b.clean()
+	q := &peopled{process: p}
+	if _, err := p.PutUser(t.Context(), "ada", api.UserRequest{Grants: grantsOf(t, "administer"), Password: password("ada")}); err != nil {
+		t.Fatal(err)
+	}
+	q.ada = q.as(t, "ada")
+	for name, want := range map[string]int{"look:timing": 2, "look": 2, "look:medical": 0} {
+		c := q.with(t, "p"+strings.ReplaceAll(name, ":", "-"), name)
+		if all, err := c.Advice(t.Context(), true); err != nil || len(all) != want {
+			t.Errorf("%s: %+v %v", name, all, err)
+		}
+	}
+}

@@ -360,6 +360,8 @@ func TestEveryone(t *testing.T) {
 		{"/boards/race_control", []act{visible(named("legend"))}},
 		{"/boards/race_control?change", []act{visible(named("move"))}},
 		{"/activity", []act{visible(named("activity"))}},
+		{"/advice", []act{visible("h1")}},
+		{"/people", []act{visible(named("nobody"))}},
 		{"/no/such/page", nil},
 	}
 	for _, name := range tabs {
