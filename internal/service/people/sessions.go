@@ -80,7 +80,7 @@ type tried struct {
 
 const (
 	// signInRate is how many sign-ins are looked at in a second, signInBurst how many at once, and paceWaits how long one waits for its turn.
-	signInRate  = 5
+	signInRate  = 2
 	signInBurst = 30
 	paceWaits   = 5 * time.Second
 
