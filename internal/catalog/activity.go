@@ -282,5 +282,8 @@ func (p Proof) String() string {
 	if p.Broken > 0 {
 		return fmt.Sprintf("entry %d does not follow the one before it: it was changed, or one before it was removed", p.Broken)
 	}
+	if p.Newest == "" {
+		return fmt.Sprintf("%d entries, all from before there were chains", p.Entries)
+	}
 	return fmt.Sprintf("%d entries, each behind the one before it; the newest is %s", p.Entries, p.Newest)
 }

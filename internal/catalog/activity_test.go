@@ -3,6 +3,7 @@ package catalog
 import (
 	"fmt"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 )
@@ -93,4 +94,29 @@ func TestChain(t *testing.T) {
 	}
 	note(31, 33)
 	proof(0, 2)
+}
+
+// TestTooNew: records that a newer version has changed are refused, and left as they are.
+func TestTooNew(t *testing.T) {
+	server, err := StartServer(t.Context(), filepath.Join(t.TempDir(), "mariadb"), func(string, ...any) {})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer server.Stop()
+	for range 2 { // made, and opened again
+		s, err := Open(t.Context(), server.DSN("fiume"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := s.db.Exec("INSERT IGNORE INTO migrations (id) SELECT '9999 from tomorrow' FROM activities").Error; err != nil {
+			t.Fatal(err)
+		}
+		if err := s.Note("ada", "did", "x", ""); err != nil {
+			t.Fatal(err)
+		}
+		s.Close()
+	}
+	if _, err := Open(t.Context(), server.DSN("fiume")); err == nil || !strings.Contains(err.Error(), `changed by a newer version ("9999 from tomorrow")`) {
+		t.Error(err)
+	}
 }

@@ -8,6 +8,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -173,7 +174,7 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 		return nil, fmt.Errorf("the database at %s cannot be opened: %w", c.Addr, err)
 	}
 	s := &Store{db: db.WithContext(ctx)}
-	m := gormigrate.New(db, gormigrate.DefaultOptions, []*gormigrate.Migration{{
+	changes := []*gormigrate.Migration{{
 		ID: "0001 first tables",
 		Migrate: func(tx *gorm.DB) error {
 			return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").
@@ -204,11 +205,31 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 		Migrate: func(tx *gorm.DB) error {
 			return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").AutoMigrate(&Activity{}, &Kept{}, &Sample{})
 		},
-	}})
-	if err := m.Migrate(); err != nil {
+	}}
+	if err := tooNew(db, changes); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	if err := gormigrate.New(db, gormigrate.DefaultOptions, changes).Migrate(); err != nil {
 		return nil, errors.Join(fmt.Errorf("the catalog's tables cannot be brought up to date: %w", err), s.Close())
 	}
 	return s, nil
+}
+
+// tooNew refuses records that a newer version has changed: this one would not know who may do what, or what else it would leave out.
+func tooNew(db *gorm.DB, known []*gormigrate.Migration) error {
+	if !db.Migrator().HasTable(gormigrate.DefaultOptions.TableName) {
+		return nil
+	}
+	var done []string
+	if err := db.Table(gormigrate.DefaultOptions.TableName).Order("id").Pluck(gormigrate.DefaultOptions.IDColumnName, &done).Error; err != nil {
+		return err
+	}
+	for _, id := range done {
+		if !slices.ContainsFunc(known, func(m *gormigrate.Migration) bool { return m.ID == id }) {
+			return fmt.Errorf("the records were changed by a newer version (%q), which this one does not know; start that one", id)
+		}
+	}
+	return nil
 }
 
 // Claim keeps other services out of the database, for as long as the store is open: it holds a lock of the server, on a connection
