@@ -204,7 +204,7 @@ func (h *handler) callers(a huma.API, op func(id, method, path, summary, tag str
 			Change
 			Body UserRequest
 		}) (*body[UserChanged], error) {
-			x, code, err := p.Put(access.From(ctx), by(ctx), in.Name, people.Change{Grants: in.Body.Grants, Password: in.Body.Password, Invite: in.Body.Invite, Off: in.Body.Off})
+			x, code, err := p.Put(by(ctx), in.Name, people.Change{Grants: in.Body.Grants, Password: in.Body.Password, Invite: in.Body.Invite, Off: in.Body.Off})
 			out := UserChanged{Person: x}
 			if code != "" {
 				out.Link = h.gate.set.base(&http.Request{Host: hostOf(ctx)}) + "/welcome#" + url.PathEscape(code)

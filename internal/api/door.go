@@ -72,41 +72,39 @@ func doorOf(r *http.Request) (topic, kind string, ok bool) {
 
 // door writes what comes through the front door.
 func (g *gate) door(c *gin.Context) {
-	{
-		topic, kind, ok := doorOf(c.Request)
-		if !ok {
-			return
-		}
-		const op = "write-messages"
-		ctx := c.Request.Context()
-		if p := g.refusal(ctx, needs[op], topic); p != nil {
-			g.refused(ctx, op, topic, p.Status)
-			c.Writer.Header().Set("Content-Type", p.ContentType(""))
-			c.Header("Connection", "close")
-			c.AbortWithStatusJSON(p.Status, p)
-			return
-		}
-		defer func() { g.did(ctx, op, http.MethodPost, needs[op], topic, c.Writer.Status()) }()
-		d := &doorway{s: g.s, topic: topic, kind: kind, batch: c.Query("batch"), key: c.Query("key"), header: c.Query("header") == "true", r: c.Request}
-		err := d.open(http.NewResponseController(c.Writer))
-		if err == nil {
-			c.AbortWithStatusJSON(http.StatusOK, Written{Written: d.written, Again: d.again && d.chunks > 0})
-			return
-		}
-		var p *Problem
-		if !errors.As(err, &p) {
-			p = problem(err).(*Problem)
-		}
-		if d.written > 0 {
-			p.Detail += fmt.Sprintf("; the %d messages before are written", d.written)
-			if d.batch == "" {
-				p.Detail += ", and would be there twice if the body were sent again without a batch"
-			}
-		}
-		c.Writer.Header().Set("Content-Type", p.ContentType(""))
-		c.Header("Connection", "close") // the rest of the body is not wanted
-		c.AbortWithStatusJSON(p.Status, p)
+	topic, kind, ok := doorOf(c.Request)
+	if !ok {
+		return
 	}
+	const op = "write-messages"
+	ctx := c.Request.Context()
+	if p := g.refusal(ctx, needs[op], topic); p != nil {
+		g.refused(ctx, op, topic, p.Status)
+		c.Writer.Header().Set("Content-Type", p.ContentType(""))
+		c.Header("Connection", "close")
+		c.AbortWithStatusJSON(p.Status, p)
+		return
+	}
+	defer func() { g.did(ctx, op, http.MethodPost, needs[op], topic, c.Writer.Status()) }()
+	d := &doorway{s: g.s, topic: topic, kind: kind, batch: c.Query("batch"), key: c.Query("key"), header: c.Query("header") == "true", r: c.Request}
+	err := d.open(http.NewResponseController(c.Writer))
+	if err == nil {
+		c.AbortWithStatusJSON(http.StatusOK, Written{Written: d.written, Again: d.again && d.chunks > 0})
+		return
+	}
+	var p *Problem
+	if !errors.As(err, &p) {
+		p = problem(err).(*Problem)
+	}
+	if d.written > 0 {
+		p.Detail += fmt.Sprintf("; the %d messages before are written", d.written)
+		if d.batch == "" {
+			p.Detail += ", and would be there twice if the body were sent again without a batch"
+		}
+	}
+	c.Writer.Header().Set("Content-Type", p.ContentType(""))
+	c.Header("Connection", "close") // the rest of the body is not wanted
+	c.AbortWithStatusJSON(p.Status, p)
 }
 
 // doorway is one body.

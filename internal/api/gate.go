@@ -264,9 +264,6 @@ func (g *gate) refusal(ctx context.Context, n need, name string) *Problem {
 		return nil
 	case somewhere:
 		if !c.Somewhere(n.role) {
-			if c.Board != "" {
-				return denied("")
-			}
 			return denied("")
 		}
 		return nil

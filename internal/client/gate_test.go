@@ -68,6 +68,7 @@ func inhabited(t *testing.T) (*world, []caller) {
 		DECLARE SINK timing.k TO TOPIC 'timing.t';
 		DECLARE SINK medical.k TO TOPIC 'medical.t';
 		DECLARE ENDPOINT outside WEB 'http://127.0.0.1:9';
+		DECLARE ENDPOINT timing.e WEB 'http://127.0.0.1:9';
 		DECLARE ENDPOINT medical.e WEB 'http://127.0.0.1:9';
 		CREATE BOARD timing.b PANEL 'n' TABLE AS (SELECT chip FROM timing.s);
 		CREATE BOARD medical.b PANEL 'n' TABLE AS (SELECT chip FROM medical.s);
@@ -82,7 +83,7 @@ func inhabited(t *testing.T) (*world, []caller) {
 			all = append(all, x)
 		}
 		word := "the password of " + name
-		if _, _, err := w.People.Put(nil, "test", name, people.Change{Grants: all, Password: &word}); err != nil {
+		if _, _, err := w.People.Put("test", name, people.Change{Grants: all, Password: &word}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -277,6 +278,7 @@ func TestMatrixOfSQL(t *testing.T) {
 		{"DECLARE TABLE timing.n (chip VARCHAR PRIMARY KEY) FROM TOPIC 'medical.t';", "develop:timing develop:medical"},
 		{"DECLARE SINK timing.n TO WEB '/x' VIA outside;", "develop:timing"},
 		{"DECLARE SINK medical.n TO WEB '/x' VIA outside;", "develop:medical operate:"},
+		{"DECLARE SINK timing.n TO WEB '/x' VIA timing.e;", "develop:timing"},
 		{"DECLARE SINK timing.n TO WEB '/x' VIA medical.e;", "develop:timing operate:medical"},
 		{"DECLARE SINK timing.n TO FILES 'out';", "develop:timing"},
 		{"DECLARE SINK timing.n TO TOPIC 'medical.t';", "develop:timing develop:medical"},

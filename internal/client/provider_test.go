@@ -127,7 +127,7 @@ func TestProvider(t *testing.T) {
 	server := httptest.NewServer(api.New(t.Context(), s, fstest.MapFS{"index.html": {Data: []byte("console")}}, slog.New(slog.DiscardHandler), set))
 	t.Cleanup(server.Close)
 	word := "the password of ada"
-	if _, _, err := parts.People.Put(nil, "test", "ada", people.Change{Grants: []access.Grant{{Role: "administer"}}, Password: &word}); err != nil {
+	if _, _, err := parts.People.Put("test", "ada", people.Change{Grants: []access.Grant{{Role: "administer"}}, Password: &word}); err != nil {
 		t.Fatal(err)
 	}
 	// come has a browser sign in, and gives what it sees, where it comes to and who it is then.
@@ -229,7 +229,7 @@ func TestProvider(t *testing.T) {
 		}
 	}
 	off := true
-	if _, _, err := parts.People.Put(nil, "test", "bo", people.Change{Off: &off}); err != nil {
+	if _, _, err := parts.People.Put("test", "bo", people.Change{Off: &off}); err != nil {
 		t.Fatal(err)
 	}
 	idp.is("1", "bo", "timers")

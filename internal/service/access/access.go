@@ -171,8 +171,7 @@ func (c *Caller) May(r Role, kind, name string) bool {
 // Bring says whether something may be used by what is declared in a space: it stands there, is granted to the space, or stands where the
 // caller has the role that decides about it. A reader of one space cannot bring its rows into another.
 func (c *Caller) Bring(r Role, kind, name, space string) bool {
-	return c.In(r, SpaceOf(name)) || space != "" && space == SpaceOf(name) && c.In(Develop, space) && r == Develop ||
-		space != "" && c.Shared != nil && c.In(Develop, space) && c.Shared(kind, name, space)
+	return c.In(r, SpaceOf(name)) || space != "" && c.In(Develop, space) && (space == SpaceOf(name) || c.Shared != nil && c.Shared(kind, name, space))
 }
 
 // Covers says whether the caller has all of some grants, so that he may give them to others.

@@ -29,15 +29,12 @@ func Text(c *Caller, script *sql.Script, w World, errs *sql.Errors) {
 
 // text is the check of one.
 type text struct {
-	*text1
 	c     *Caller
 	w     World
 	errs  *sql.Errors
 	kinds map[string]string // of what the text itself declares
-}
 
-// text1 keeps what the statement at hand declares.
-type text1 struct {
+	// Of the statement at hand:
 	declares bool   // something is declared, which stands in space
 	space    string // of it
 }
@@ -67,16 +64,14 @@ func (t *text) own(r Role, n sql.Name) {
 
 // uses checks that something may be used: read by a query, or brought into what is declared.
 func (t *text) uses(kind string, r Role, n sql.Name) {
-	ok := false
+	var ok bool
 	switch {
 	case !t.declares:
 		ok = t.c.May(r, kind, n.Text)
+	case r == Operate:
+		ok = t.c.Bring(Operate, kind, n.Text, t.space)
 	default:
-		decides := Develop
-		if r == Operate {
-			decides = Operate
-		}
-		ok = t.c.Bring(decides, kind, n.Text, t.space)
+		ok = t.c.Bring(Develop, kind, n.Text, t.space)
 	}
 	switch {
 	case ok:
@@ -100,12 +95,12 @@ func spaceText(space string) string {
 // declare is about a statement that declares a name.
 func (t *text) declare(kind string, n sql.Name) {
 	t.own(Develop, n)
-	t.text1 = &text1{true, SpaceOf(n.Text)}
+	t.declares, t.space = true, SpaceOf(n.Text)
 	t.kinds[n.Text] = kind
 }
 
 func (t *text) statement(st sql.Statement) {
-	t.text1 = &text1{}
+	t.declares, t.space = false, ""
 	switch st := st.(type) {
 	case *sql.DeclareEndpoint:
 		t.declare(sql.KindEndpoint, st.Name)
@@ -159,7 +154,8 @@ func (t *text) statement(st sql.Statement) {
 		t.own(Operate, st.Name)
 	case *sql.Insert:
 		if kind := t.kindOf(st.Into.Text); kind != "" {
-			if t.own(Write, st.Into); kind == sql.KindSink {
+			t.own(Write, st.Into)
+			if kind == sql.KindSink {
 				t.own(Operate, st.Into) // it goes outside
 			}
 		}

@@ -283,7 +283,7 @@ type Change struct {
 }
 
 // Put makes a person, or changes one. code is what a link carries, where one was asked for.
-func (p *People) Put(by *access.Caller, actor, name string, c Change) (out Person, code string, err error) {
+func (p *People) Put(actor, name string, c Change) (out Person, code string, err error) {
 	if err := checkName("person", name); err != nil {
 		return out, "", err
 	}
@@ -371,7 +371,7 @@ func (p *People) InviteAdministrator(name string) (code string, err error) {
 		c.Grants = append(slices.Clone(x.Grants), access.Grant{Role: access.Administer})
 	}
 	p.mu.RUnlock()
-	_, code, err = p.Put(nil, "service", name, c)
+	_, code, err = p.Put("service", name, c)
 	return code, err
 }
 

@@ -51,7 +51,7 @@ func grants(texts ...string) (out []access.Grant) {
 
 func (w *world) put(name string, roles ...string) {
 	w.Helper()
-	if _, _, err := w.Put(nil, "root", name, people.Change{Grants: grants(roles...), Password: word(name)}); err != nil {
+	if _, _, err := w.Put("root", name, people.Change{Grants: grants(roles...), Password: word(name)}); err != nil {
 		w.Fatal(err)
 	}
 }
@@ -90,7 +90,7 @@ func TestFirst(t *testing.T) {
 		t.Error("an empty service asks who calls")
 	}
 	put := func(name string, c people.Change) error {
-		_, _, err := w.Put(nil, "local", name, c)
+		_, _, err := w.Put("local", name, c)
 		return err
 	}
 	w.says(put("bo", people.Change{Grants: grants("read"), Password: word("bo")}), base.ErrRefused, "the first person must be an administrator")
@@ -198,7 +198,7 @@ func TestSessions(t *testing.T) {
 			t.Error(err)
 		}
 		off := true
-		if _, _, err := w.Put(nil, "root", "bo", people.Change{Off: &off}); err != nil {
+		if _, _, err := w.Put("root", "bo", people.Change{Off: &off}); err != nil {
 			t.Fatal(err)
 		}
 		if w.Known(text, "") != nil {
@@ -322,7 +322,7 @@ func TestTokens(t *testing.T) {
 		}
 		// What its owner loses it loses, too.
 		c = w.Known(ever, "")
-		if _, _, err := w.Put(nil, "root", "bo", people.Change{Grants: grants("read:timing")}); err != nil {
+		if _, _, err := w.Put("root", "bo", people.Change{Grants: grants("read:timing")}); err != nil {
 			t.Fatal(err)
 		}
 		if !ended(c) {
@@ -357,7 +357,7 @@ func TestInvitations(t *testing.T) {
 		}
 		_, _, _, err = w.Accept(code, "a better password", "10.0.0.1")
 		w.says(err, base.ErrUnknown, "has been used, or has ended")
-		x, code, err := w.Put(nil, "ada", "bo", people.Change{Grants: grants("look"), Invite: true})
+		x, code, err := w.Put("ada", "bo", people.Change{Grants: grants("look"), Invite: true})
 		if err != nil || code == "" || x.Invited == nil {
 			t.Fatal(x, err)
 		}
@@ -471,7 +471,7 @@ func TestNothingKept(t *testing.T) {
 	w = open(t, failing)
 	w.put("ada", "administer")
 	fails = true
-	if _, _, err := w.Put(nil, "root", "eve", people.Change{Grants: grants("administer"), Password: word("eve")}); err == nil || len(w.List()) != 1 {
+	if _, _, err := w.Put("root", "eve", people.Change{Grants: grants("administer"), Password: word("eve")}); err == nil || len(w.List()) != 1 {
 		t.Error(err)
 	}
 	if _, _, err := w.SignIn("ada", *word("ada"), "test", ""); err == nil {
