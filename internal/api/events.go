@@ -41,7 +41,9 @@ func (e *events) raw(name string, data []byte) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if w, ok := e.w.(http.ResponseWriter); ok { // who takes nothing for long is given up
-		_ = http.NewResponseController(w).SetWriteDeadline(time.Now().Add(mayPause))
+		c := http.NewResponseController(w)
+		_ = c.SetWriteDeadline(time.Now().Add(mayPause))
+		defer func() { _ = c.SetWriteDeadline(time.Time{}) }() // over HTTP/2 it would end a stream that only has nothing to say
 	}
 	if _, err := fmt.Fprintf(e.w, "event: %s\ndata: %s\n\n", name, data); err != nil {
 		return err
