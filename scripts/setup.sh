@@ -16,6 +16,7 @@ if [ "${1:-}" = tests ]; then
 	command -v mosquitto_pub >/dev/null || missing+=(mosquitto-clients)
 	command -v socat >/dev/null || missing+=(socat)
 	command -v curl >/dev/null || missing+=(curl)
+	command -v openssl >/dev/null || missing+=(openssl)
 	[ -e /usr/lib/rabbitmq/bin/rabbitmq-server ] || missing+=(rabbitmq-server)
 	command -v nats-server >/dev/null || missing+=(nats-server)
 	compgen -G '/usr/lib/postgresql/*/bin/postgres' >/dev/null || missing+=(postgresql)
