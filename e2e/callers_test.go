@@ -269,12 +269,38 @@ func TestEndedIsOver(t *testing.T) {
 	if err := p.ada.ExportActivity(t.Context(), 0, &export); err != nil || strings.Count(export.String(), "\n") < 8 || strings.Contains(export.String(), "fiume-token-") || strings.Contains(export.String(), "fiume-session-") {
 		t.Errorf("%v\n%s", err, &export)
 	}
-	// Everybody goes on after a restart.
 	if err := p.ada.SignOut(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := p.ada.Jobs(t.Context()); statusOf(err) != 401 {
 		t.Error(err)
+	}
+}
+
+// TestFirstPersonEndsWhatIsOpen: what somebody has opened while nobody was asked ends when everybody is.
+func TestFirstPersonEndsWhatIsOpen(t *testing.T) {
+	t.Parallel()
+	p := serve(t, t.TempDir())
+	if _, err := p.CreateTopic(t.Context(), api.TopicRequest{Name: "t", Partitions: 1}); err != nil {
+		t.Fatal(err)
+	}
+	resp, err := http.Get(p.base + "/api/topics/t/follow")
+	if err != nil || resp.StatusCode != 200 {
+		t.Fatal(resp, err)
+	}
+	ended := make(chan struct{})
+	go func() {
+		_, _ = io.Copy(io.Discard, resp.Body)
+		resp.Body.Close()
+		close(ended)
+	}()
+	if _, err := p.PutUser(t.Context(), "ada", api.UserRequest{Grants: grantsOf(t, "administer"), Password: password("ada")}); err != nil {
+		t.Fatal(err)
+	}
+	select {
+	case <-ended:
+	case <-time.After(patience):
+		t.Error("a topic is followed by nobody")
 	}
 }
 

@@ -164,7 +164,7 @@ func (g *gate) identify(c *gin.Context) {
 	address := g.set.client(c.Request)
 	var caller *access.Caller
 	if !g.s.People.Needed() {
-		caller = access.Local(localName(c.GetHeader("Fiume-Actor")))
+		caller = g.s.People.Local(localName(c.GetHeader("Fiume-Actor")))
 	} else {
 		text, cookie := shown(c.Request)
 		caller = g.s.People.Known(text, address)

@@ -101,6 +101,7 @@ const (
 	sessionKind = "session"
 	linkKind    = "link"
 	shareKind   = "share"
+	localKind   = "local" // not kept
 )
 
 // People are the callers of a service.
@@ -245,6 +246,13 @@ func draw(kind string) (text, hash string) {
 	return text, hashOf(text)
 }
 
+// Local gives the caller that whoever uses the machine is, while nobody has been created.
+func (p *People) Local(name string) *access.Caller {
+	c := access.Local(name)
+	c.Ended = p.endings.Of(localKind)
+	return c
+}
+
 // Inside gives what the process itself shows where it calls its own listeners, as the token inside. It may do everything, and ends with the process.
 func (p *People) Inside() (name, text string) {
 	text, hash := draw("inside")
@@ -350,6 +358,9 @@ func (p *People) Put(actor, name string, c Change) (out Person, code string, err
 		detail += ", a link to choose a password"
 	}
 	p.Note(actor, action, "user "+name, detail)
+	if len(p.people) == 1 && old == nil { // whoever uses the machine is asked, too, from now on
+		p.endings.End(localKind)
+	}
 	if old != nil && (x.Off || hash != "") {
 		p.endSessions(name, "")
 	}
