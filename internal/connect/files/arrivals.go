@@ -306,6 +306,8 @@ func (a *arrivals) next(ctx context.Context) (*store.File, error) {
 // rests says whether a file has not been written for a while.
 func (a *arrivals) rests(c *candidate, f store.File) bool {
 	now := time.Now()
+	a.mu.Lock() // whoever watches the directory says meanwhile that it was written
+	defer a.mu.Unlock()
 	if a.f.once || a.f.rest == 0 || f.Changed.Add(a.f.rest).Before(now) {
 		return true
 	}
