@@ -215,8 +215,7 @@ export const api = {
       }),
     ),
   dropSecret: (n: string) => ask(client.DELETE("/api/secrets/{name}", { params: { ...name(n), ...actor } })),
-  advice: (deep: boolean) =>
-    all<Finding>((after) => client.GET("/api/advice", { params: { query: { deep, after } } })),
+  advice: (deep: boolean) => all<Finding>((after) => client.GET("/api/advice", { params: { query: { deep, after } } })),
   session: () => ask(client.GET("/api/session")),
   signIn: (n: string, password: string) => ask(client.POST("/api/session", { body: { name: n, password } })),
   signOut: () => ask(client.DELETE("/api/session")),
