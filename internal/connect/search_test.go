@@ -84,26 +84,29 @@ CREATE JOB j AS SELECT chip, COUNT(*) AS reads, MAX(n) AS newest FROM s GROUP BY
 	want := map[string]string{}
 	reads := map[string]int{}
 	n := 0
+	tell := func() {
+		var ms []string
+		for range 40 {
+			n++
+			chip := fmt.Sprintf(`P|%d\`, r.IntN(30)) // what stands between the values of a key, and what is written before it
+			reads[chip]++
+			row := map[string]any{"chip": chip, "n": n}
+			b, _ := json.Marshal(row)
+			ms = append(ms, string(b))
+			b, _ = json.Marshal(struct {
+				Chip   string `json:"chip"`
+				Reads  int    `json:"reads"`
+				Newest int    `json:"newest"`
+			}{chip, reads[chip], n})
+			want[chip] = string(b)
+		}
+		tellTopic(t, in, ms...)
+	}
 	for life := range 12 {
 		store.Away(life%4 == 2)
 		job.Start(t)
 		for range 3 {
-			var ms []string
-			for range 40 {
-				n++
-				chip := fmt.Sprintf(`P|%d\`, r.IntN(30)) // what stands between the values of a key, and what is written before it
-				reads[chip]++
-				row := map[string]any{"chip": chip, "n": n}
-				b, _ := json.Marshal(row)
-				ms = append(ms, string(b))
-				b, _ = json.Marshal(struct {
-					Chip   string `json:"chip"`
-					Reads  int    `json:"reads"`
-					Newest int    `json:"newest"`
-				}{chip, reads[chip], n})
-				want[chip] = string(b)
-			}
-			tellTopic(t, in, ms...)
+			tell()
 			time.Sleep(time.Duration(r.IntN(60)) * time.Millisecond)
 		}
 		if err := job.Kill(); err != nil {
@@ -112,6 +115,7 @@ CREATE JOB j AS SELECT chip, COUNT(*) AS reads, MAX(n) AS newest FROM s GROUP BY
 	}
 	store.Away(true)
 	job.Start(t)
+	tell() // what came before may all be there
 	job.Until(t, "it is said what is waited for", func() bool {
 		st, _ := job.Status()
 		return slices.ContainsFunc(st.Steps, func(s flow.Step) bool { return s.Waiting != nil && s.Kind == "output" })
