@@ -197,7 +197,7 @@ func lateness(l *questions.Lateness, add func(Finding)) {
 		return
 	}
 	for _, p := range l.Proposals {
-		switch saves := time.Duration(-p.Waits) * time.Microsecond; {
+		switch saves := time.Duration(l.Delay-whole(p.Delay)) * time.Microsecond; {
 		case p.Share >= 0.9999 && l.Kept >= p.Share && saves > waitsMore:
 			add(Finding{"delay-long", Tidying, "stream", l.Stream, fmt.Sprintf("DELAY %s keeps %.2f %% of the newest %d rows, and DELAY %s would keep %.2f %%, with results %s earlier", sql.DurationText(l.Delay), 100*l.Kept, l.Rows, sql.DurationText(whole(p.Delay)), 100*p.Share, saves.Round(time.Second)),
 				"declare the shorter one, where the rows of these minutes are like others", "fiume lateness " + l.Stream})
@@ -228,6 +228,6 @@ func (f *Facts) topic(t *topics.TopicInfo, add func(Finding)) {
 		add(Finding{"topic-kept", Tidying, "topic", t.Name, fmt.Sprintf("it has %s, and is kept for ever", bytesText(t.Bytes)), "make it with RETAIN, RETAIN MEGABYTES or COMPACT, where its old messages are not needed", ""})
 	}
 	if len(t.WrittenBy) > 0 && !f.Read[t.Name] && t.Messages > 0 && strings.TrimSpace(t.Name) != "" {
-		add(Finding{"topic-unread", Tidying, "topic", t.Name, fmt.Sprintf("%s write to it, and no job, board or group of readers reads it", strings.Join(t.WrittenBy, ", ")), "drop the job that writes it, where nobody needs the rows", ""})
+		add(Finding{"topic-unread", Tidying, "topic", t.Name, fmt.Sprintf("it is written by %s, and no job, board or group of readers reads it", strings.Join(t.WrittenBy, ", ")), "drop the job that writes it, where nobody needs the rows", ""})
 	}
 }

@@ -66,7 +66,7 @@ func TestLook(t *testing.T) {
 		}, nil},
 		{"clock-back", Broken, "in 1h0m0s from now", func(f *Facts) { at := now.Add(time.Hour); f.Topics[0].LastAt = &at }, func(f *Facts) { at := now.Add(5 * time.Second); f.Topics[0].LastAt = &at }},
 		{"topic-kept", Tidying, "it has 3.0 GB, and is kept for ever", func(f *Facts) { f.Topics[0].Bytes = 3 << 30 }, func(f *Facts) { f.Topics[0].Bytes, f.Topics[0].Retain = 3<<30, "1 DAY" }},
-		{"topic-unread", Tidying, "k write to it", func(f *Facts) { f.Read["t"] = false }, func(f *Facts) { f.Read["t"], f.Topics[0].Messages = false, 0 }},
+		{"topic-unread", Tidying, "it is written by k", func(f *Facts) { f.Read["t"] = false }, func(f *Facts) { f.Read["t"], f.Topics[0].Messages = false, 0 }},
 	} {
 		f := well()
 		x.is(f)
