@@ -236,6 +236,24 @@ func pressAway(testid string) act {
 	})
 }
 
+// pressFor presses a button until what it opens is there: the page may move it aside while it is pressed.
+func pressFor(testid, css string) act {
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		there := fmt.Sprintf(`document.querySelector(%q) !== null`, css)
+		for {
+			if _, err := press(testid)(ctx, t); err != nil {
+				return err
+			}
+			for range 40 {
+				if is, err := chromedp.Evaluate[bool](there)(ctx, t); err != nil || is {
+					return err
+				}
+				time.Sleep(50 * time.Millisecond)
+			}
+		}
+	})
+}
+
 // fill puts a text into a field at once: the page draws itself anew each second, and would take a text back that it has not heard of.
 func fill(testid, text string) act {
 	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {

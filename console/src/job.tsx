@@ -427,7 +427,10 @@ function Splits({ job }: { job: JobDetail }) {
 
 function Newest({ job }: { job: JobDetail }) {
   const [asked, setAsked] = useState<{ sink: string; row: Row }>();
-  const steps = Object.entries(job.newest);
+  // Rows hold still under the pointer, so that the one that is pressed is the one that was read.
+  const [held, setHeld] = useState<JobDetail["newest"]>();
+  const hold = () => setHeld((h) => h ?? job.newest);
+  const steps = Object.entries(held ?? job.newest);
   const outputs = job.status.steps.filter((s) => s.kind === "output");
   const routes = new Map<string, string>(); // steps that go to a sink as they are
   for (const o of job.plan?.steps ?? []) {
@@ -452,42 +455,56 @@ function Newest({ job }: { job: JobDetail }) {
     );
   return (
     <>
-      {steps.map(([step, rows]) => {
-        const parsed = rows
-          .map((r) => JSON.parse(r) as Row)
-          .reverse()
-          .slice(0, 8);
-        const columns = Object.keys(parsed[0] ?? {});
-        const sink = routes.get(step) ?? (outputs.length === 1 && step === job.name ? outputs[0]!.step : undefined);
-        return (
-          <Sheet key={step} title={step} aside="a sample of the newest rows, the newest first">
-            {parsed.length === 0 ? (
-              <Empty>{say("No rows yet.")}</Empty>
-            ) : (
-              <Rows
-                testid={`newest-${step}`}
-                of={parsed}
-                id={(_, i) => i}
-                columns={[
-                  ...columns.map((c) => ({ head: c, mono: true, of: (r: Row) => cell(r[c]) })),
-                  ...(sink
-                    ? [
-                        {
-                          right: true,
-                          of: (r: Row) => (
-                            <Button small testid="why" onClick={() => setAsked({ sink, row: r })}>
-                              {say("Why?")}
-                            </Button>
-                          ),
-                        },
-                      ]
-                    : []),
-                ]}
-              />
-            )}
-          </Sheet>
-        );
-      })}
+      <div
+        className="space-y-4"
+        onMouseEnter={hold}
+        onMouseLeave={() => setHeld(undefined)}
+        onFocus={hold}
+        onBlur={() => setHeld(undefined)}
+      >
+        {steps.map(([step, rows]) => {
+          const parsed = rows
+            .map((r) => JSON.parse(r) as Row)
+            .reverse()
+            .slice(0, 8);
+          const columns = Object.keys(parsed[0] ?? {});
+          const sink = routes.get(step) ?? (outputs.length === 1 && step === job.name ? outputs[0]!.step : undefined);
+          return (
+            <Sheet
+              key={step}
+              title={step}
+              aside={
+                held ? say("held still while you point at them") : say("a sample of the newest rows, the newest first")
+              }
+            >
+              {parsed.length === 0 ? (
+                <Empty>{say("No rows yet.")}</Empty>
+              ) : (
+                <Rows
+                  testid={`newest-${step}`}
+                  of={parsed}
+                  id={(_, i) => i}
+                  columns={[
+                    ...columns.map((c) => ({ head: c, mono: true, of: (r: Row) => cell(r[c]) })),
+                    ...(sink
+                      ? [
+                          {
+                            right: true,
+                            of: (r: Row) => (
+                              <Button small testid="why" onClick={() => setAsked({ sink, row: r })}>
+                                {say("Why?")}
+                              </Button>
+                            ),
+                          },
+                        ]
+                      : []),
+                  ]}
+                />
+              )}
+            </Sheet>
+          );
+        })}
+      </div>
       <Panel open={asked !== undefined} wide title={say("Why is this row there?")} onClose={() => setAsked(undefined)}>
         {asked && <Why job={job.name} sink={asked.sink} row={asked.row} />}
       </Panel>
