@@ -361,6 +361,7 @@ func TestEveryone(t *testing.T) {
 		{"/boards/race_control?change", []act{visible(named("move"))}},
 		{"/activity", []act{visible(named("activity"))}},
 		{"/advice", []act{visible("h1")}},
+		{"/alerts", []act{visible(named("alerts"))}},
 		{"/people", []act{visible(named("nobody"))}},
 		{"/no/such/page", nil},
 	}

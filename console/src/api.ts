@@ -59,6 +59,7 @@ export type Present = Schemas["Present"];
 export type Session = Schemas["Session"];
 export type Grant = Schemas["Grant"];
 export type Person = Schemas["Person"];
+export type Alert = Schemas["Alert"];
 export type Finding = Schemas["Finding"];
 export type Share = Schemas["Share"];
 export type Row = Record<string, unknown>;
@@ -216,6 +217,12 @@ export const api = {
     ),
   dropSecret: (n: string) => ask(client.DELETE("/api/secrets/{name}", { params: { ...name(n), ...actor } })),
   advice: (deep: boolean) => all<Finding>((after) => client.GET("/api/advice", { params: { query: { deep, after } } })),
+  alerts: () => all<Alert>((after) => client.GET("/api/alerts", { params: { query: { after } } })),
+  silenceAlert: (n: string, body: Schemas["SilenceRequest"]) =>
+    ask(client.PUT("/api/alerts/{name}/silence", { params: { ...name(n), ...actor }, body })),
+  tellAlerts: (sinks: string[]) => ask(client.PUT("/api/alerts-told", { params: { ...actor }, body: { sinks } })),
+  alertNotices: () =>
+    all<Schemas["Notice"]>((after) => client.GET("/api/alert-notices", { params: { query: { after } } })),
   session: () => ask(client.GET("/api/session")),
   signIn: (n: string, password: string) => ask(client.POST("/api/session", { body: { name: n, password } })),
   signOut: () => ask(client.DELETE("/api/session")),

@@ -1,5 +1,5 @@
 import { Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/react";
-import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { QueryClient, QueryClientProvider, useQuery } from "@tanstack/react-query";
 import { lazy, StrictMode, Suspense, useState } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Link, NavLink, Route, Routes, useLocation } from "react-router";
@@ -23,6 +23,7 @@ const DefinitionPage = lazy(() => import("./declared").then((m) => ({ default: m
 const LatenessPage = lazy(() => import("./lateness").then((m) => ({ default: m.LatenessPage })));
 const BoardsPage = lazy(() => import("./boards").then((m) => ({ default: m.BoardsPage })));
 const BoardPage = lazy(() => import("./boards").then((m) => ({ default: m.BoardPage })));
+const AlertsPage = lazy(() => import("./alerts").then((m) => ({ default: m.AlertsPage })));
 const AdvicePage = lazy(() => import("./advice").then((m) => ({ default: m.AdvicePage })));
 const PeoplePage = lazy(() => import("./people").then((m) => ({ default: m.PeoplePage })));
 const ActivityPage = lazy(() => import("./activity").then((m) => ({ default: m.ActivityPage })));
@@ -111,6 +112,11 @@ function Choices({ session }: { session?: Session }) {
         {!session?.board && (
           <div className="mt-1 border-t border-line pt-1">
             <MenuItem>
+              <Link to="/alerts" data-testid="alerts-page" className={item}>
+                {say("Alerts")}
+              </Link>
+            </MenuItem>
+            <MenuItem>
               <Link to="/advice" data-testid="advice-page" className={item}>
                 {say("Advice")}
               </Link>
@@ -136,6 +142,22 @@ function Choices({ session }: { session?: Session }) {
         )}
       </MenuItems>
     </Menu>
+  );
+}
+
+/** How many alarms there are, in the head of each page; nothing where there are none. */
+function Alarms() {
+  const alerts = useQuery({ queryKey: ["alerts"], queryFn: api.alerts, refetchInterval: 10_000 });
+  const n = (alerts.data ?? []).reduce((n, a) => n + a.standing.filter((s) => s.begun).length, 0);
+  if (n === 0) return null;
+  return (
+    <Link
+      to="/alerts"
+      data-testid="alarm-count"
+      className="rounded-md border border-clay/40 bg-clay-pale px-2.5 py-1 text-xs font-medium text-clay"
+    >
+      {n === 1 ? say("1 alarm") : say("{{0}} alarms", { 0: n })}
+    </Link>
   );
 }
 
@@ -171,6 +193,7 @@ function Layout() {
               ))}
           </nav>
           <span className="ml-auto flex gap-2">
+            {!only && <Alarms />}
             {!only && <Search />}
             <Choices session={session} />
           </span>
@@ -192,6 +215,7 @@ function Layout() {
               <Route path="/work" element={<WorkPage />} />
               <Route path="/streams/:name/lateness" element={<LatenessPage />} />
               <Route path="/activity" element={<ActivityPage />} />
+              <Route path="/alerts" element={<AlertsPage />} />
               <Route path="/advice" element={<AdvicePage />} />
               <Route path="/people" element={<PeoplePage />} />
               <Route

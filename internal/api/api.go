@@ -253,7 +253,7 @@ var packed = func() func(http.Handler) http.HandlerFunc {
 }()
 
 // consolePages are what the paths of the console's pages begin with.
-var consolePages = []string{"", "welcome", "people", "advice", "jobs", "boards", "topics", "declared", "work", "streams", "activity"}
+var consolePages = []string{"", "welcome", "people", "advice", "alerts", "jobs", "boards", "topics", "declared", "work", "streams", "activity"}
 
 // statusWriter answers with a status of its own.
 type statusWriter struct {
@@ -292,7 +292,7 @@ func (h *handler) mayKnow(c *access.Caller, object string) bool {
 	if !ok {
 		kind, name = sql.KindJob, object
 	}
-	return slices.Contains([]string{sql.KindJob, sql.KindTopic, sql.KindStream, sql.KindTable, sql.KindSink, sql.KindView, sql.KindBoard, sql.KindEndpoint, sql.KindFunction}, kind) && c.May(access.Look, kind, name)
+	return slices.Contains([]string{sql.KindJob, sql.KindTopic, sql.KindStream, sql.KindTable, sql.KindSink, sql.KindView, sql.KindBoard, sql.KindAlert, sql.KindEndpoint, sql.KindFunction}, kind) && c.May(access.Look, kind, name)
 }
 
 // draftOf is what a draft of a caller is called: others have drafts of their own.
@@ -463,6 +463,7 @@ func (h *handler) routes(a huma.API) {
 		return huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, Tags: []string{tag}, MaxBodyBytes: 8 << 20, BodyReadTimeout: time.Minute, Extensions: about}
 	}
 	h.callers(a, op)
+	h.alerts(a, op)
 	huma.Register(a, op("health", "GET", "/api/health", "How the service is", "service"),
 		func(ctx context.Context, _ *struct{}) (*body[service.Health], error) {
 			return answer(h.s.Health(ctx), nil)

@@ -39,6 +39,7 @@ var needs = map[string]need{
 	"health":      {access.Look, somewhere},
 	"spaces":      {access.Look, somewhere},
 	"advice":      {access.Look, somewhere},
+	"alerts":      {access.Look, somewhere}, // those of his spaces
 	"activity":    {access.Look, somewhere}, // of one object in a space that is his; all of it for administrators
 	"places":      {access.Look, somewhere},
 	"functions":   {access.Look, somewhere},
@@ -62,6 +63,7 @@ var needs = map[string]need{
 	"live-job":    {access.Look, sql.KindJob},
 	"history":     {access.Look, sql.KindJob},
 	"board":       {access.Look, sql.KindBoard},
+	"alert":       {access.Look, sql.KindAlert},
 	"topic":       {access.Look, sql.KindTopic},
 	"drift":       {access.Look, everything},
 
@@ -101,12 +103,15 @@ var needs = map[string]need{
 	"new-board-link":   {access.Develop, sql.KindBoard},
 	"drop-board-link":  {access.Develop, sql.KindBoard},
 
-	"start-job":   {access.Operate, sql.KindJob},
-	"stop-job":    {access.Operate, sql.KindJob},
-	"parallelism": {access.Operate, sql.KindJob},
-	"secrets":     {access.Operate, somewhere},
-	"set-secret":  {access.Operate, "secret"},
-	"drop-secret": {access.Operate, "secret"},
+	"start-job":     {access.Operate, sql.KindJob},
+	"silence-alert": {access.Operate, sql.KindAlert},
+	"alerts-told":   {access.Operate, everywhere},
+	"alert-notices": {access.Operate, everywhere},
+	"stop-job":      {access.Operate, sql.KindJob},
+	"parallelism":   {access.Operate, sql.KindJob},
+	"secrets":       {access.Operate, somewhere},
+	"set-secret":    {access.Operate, "secret"},
+	"drop-secret":   {access.Operate, "secret"},
 
 	"run-statements":  {access.Administer, everywhere},
 	"databases":       {access.Administer, everywhere},

@@ -54,6 +54,8 @@ var (
 	aboutMessages    = describe("topic_messages_total", "messages that were written to a topic", "topic")
 	aboutTopicBytes  = describe("topic_bytes", "of a topic on disk", "topic")
 	aboutTopicLost   = describe("topic_damaged_messages", "messages of a topic that are damaged, or gone", "topic")
+	aboutAlarms      = describe("alarms", "what gives an alarm just now, declared and built-in alerts")
+	aboutNotices     = describe("alert_notices_waiting", "what sinks are still to be told of alerts")
 	aboutFree        = describe("disk_free_bytes", "free on the disk of the service's directory")
 )
 
@@ -150,6 +152,8 @@ func (m *measures) Collect(to chan<- prometheus.Metric) {
 		}
 		gauge(aboutAbandoned, since(j.Abandoned), j.Name)
 	}
+	gauge(aboutAlarms, float64(m.s.Alerts.Counts()))
+	gauge(aboutNotices, float64(len(m.s.Alerts.Waiting())))
 	for _, t := range m.s.Topics.List() {
 		written, lost := int64(0), int64(0)
 		for _, p := range t.Partitions {

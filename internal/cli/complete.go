@@ -73,10 +73,17 @@ func (a *app) completions() map[string]func(ctx context.Context) []string {
 		}
 		return out, err
 	})
+	alerts := names(func(ctx context.Context) (out []string, err error) {
+		all, err := a.client().Alerts(ctx)
+		for _, x := range all {
+			out = append(out, x.Name+"\t"+alertState(&x))
+		}
+		return out, err
+	})
 	out := map[string]func(context.Context) []string{
 		"rows": declared("stream", "table", "view", "sink"), "lateness": declared("stream"), "drift": declared("stream", "table"), "connections": declared("endpoint", "stream", "table", "sink"),
 		"board show": declared("board"), "board png": declared("board"), "watch": jobs, "propose": topics, "sample keep": topics, "database run": declared("endpoint"),
-		"secret set": secrets, "secret drop": secrets, "user change": users, "user on": users, "user off": users, "user drop": users, "token drop": tokens,
+		"secret set": secrets, "secret drop": secrets, "user change": users, "user on": users, "user off": users, "user drop": users, "token drop": tokens, "alert show": alerts, "alert silence": alerts, "alert tell": declared("sink"),
 	}
 	for _, x := range []string{"show", "start", "stop", "drop", "state", "checkpoints", "versions", "compare", "revert", "parallelism", "aside", "why", "became"} {
 		out["job "+x] = jobs

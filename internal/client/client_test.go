@@ -20,6 +20,7 @@ import (
 	"fiume/internal/api"
 	"fiume/internal/client"
 	"fiume/internal/service"
+	"fiume/internal/service/alerts"
 	"fiume/internal/service/base"
 	"fiume/internal/service/databases"
 	"fiume/internal/service/questions"
@@ -37,6 +38,11 @@ type world struct {
 func open(t *testing.T) *world {
 	p := servicetest.New(t)
 	s := &service.Service{Topics: p.Topics, Jobs: p.Jobs, Samples: p.Samples, Definitions: p.Definitions, Questions: p.Questions, Secrets: p.Secrets, People: p.People, Boards: p.Boards, Databases: databases.New(p.Base, nil, p.Secrets)}
+	var err error
+	if s.Alerts, err = alerts.New(p.Base); err != nil {
+		t.Fatal(err)
+	}
+	s.Alerts.Now, s.Questions.Own = s.Questions.Now, s.Own
 	ctx, end := context.WithCancel(t.Context())
 	console := fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}
 	server := httptest.NewServer(api.New(ctx, s, console, slog.New(slog.DiscardHandler), api.Settings{}))

@@ -21,15 +21,16 @@ import (
 // What each operation needs, as the manual says it: a role, and where it must hold. This table stands beside the one of the service, and was written by hand.
 const allowed = `
 open:                   session sign-in sign-out accept
-look somewhere:         health spaces advice activity places functions panel-kinds words check draw format file definitions jobs boards topics drifts apply tokens new-token drop-token change-password
-look timing:            definition job job-state versions checkpoints live-job history board topic drift
+look somewhere:         health spaces advice alerts activity places functions panel-kinds words check draw format file definitions jobs boards topics drifts apply tokens new-token drop-token change-password
+look timing:            definition job job-state versions checkpoints live-job history board alert topic drift
 read somewhere:         query samples sample
 read timing:            lateness present set-aside set-aside-file why became board-rows live-board read-messages follow-topic rows
 write timing:           write-messages send-again
 develop somewhere:      try keep-try keep-sample drop-sample propose look test-connections board-draft create-topic
 develop timing:         compare-job revert-job drop-job drop-topic board-links new-board-link drop-board-link
 operate somewhere:      secrets
-operate timing:         start-job stop-job parallelism set-secret drop-secret
+operate timing:         start-job stop-job parallelism silence-alert set-secret drop-secret
+operate everywhere:     alerts-told alert-notices
 administer everywhere:  run-statements databases create-database drop-database users put-user drop-user grants grant revoke prove-activity export-activity
 `
 
@@ -72,6 +73,8 @@ func inhabited(t *testing.T) (*world, []caller) {
 		DECLARE ENDPOINT medical.e WEB 'http://127.0.0.1:9';
 		CREATE BOARD timing.b PANEL 'n' TABLE AS (SELECT chip FROM timing.s);
 		CREATE BOARD medical.b PANEL 'n' TABLE AS (SELECT chip FROM medical.s);
+		CREATE ALERT timing.a WHEN (SELECT chip FROM timing.s SINCE 1 MINUTE) NOTIFY timing.k;
+		CREATE ALERT medical.a WHEN (SELECT chip FROM medical.s SINCE 1 MINUTE) NOTIFY medical.k;
 		CREATE JOB timing.j AS SELECT chip FROM timing.s ROUTE TO timing.k;`)
 	put := func(name string, grants ...string) {
 		var all []access.Grant
@@ -145,7 +148,7 @@ func TestMatrix(t *testing.T) {
 	if err := json.NewDecoder(resp.Body).Decode(&doc); err != nil {
 		t.Fatal(err)
 	}
-	names := map[string]string{"topics": "timing.t", "boards": "timing.b", "jobs": "timing.j", "definitions": "timing.s", "streams": "timing.s", "secrets": "timing.secret", "endpoints": "outside", "users": "nobody-at-all", "databases": "none", "tokens": "none"}
+	names := map[string]string{"topics": "timing.t", "boards": "timing.b", "alerts": "timing.a", "jobs": "timing.j", "definitions": "timing.s", "streams": "timing.s", "secrets": "timing.secret", "endpoints": "outside", "users": "nobody-at-all", "databases": "none", "tokens": "none"}
 	called := 0
 	for path, methods := range doc.Paths {
 		for method, op := range methods {
@@ -292,6 +295,11 @@ func TestMatrixOfSQL(t *testing.T) {
 		{"CREATE VIEW timing.n AS SELECT chip FROM timing.s UNION ALL SELECT chip FROM medical.s;", "develop:timing develop:medical"},
 		{"CREATE FUNCTION timing.f(a INT) RETURNS INT LANGUAGE javascript AS 'return a';", "develop:timing"},
 		{"CREATE BOARD timing.n PANEL 'x' TABLE AS (SELECT chip FROM medical.s);", "develop:timing develop:medical"},
+		{"CREATE ALERT timing.n WHEN (SELECT chip FROM timing.s SINCE 1 MINUTE) NOTIFY timing.k;", "develop:timing"},
+		{"CREATE ALERT timing.n WHEN (SELECT chip FROM medical.s SINCE 1 MINUTE);", "develop:timing develop:medical"},
+		{"CREATE ALERT medical.n WHEN (SELECT chip FROM timing.j.j);", "develop:timing develop:medical"},
+		{"CREATE ALERT timing.n WHEN (SELECT job FROM fiume.jobs) NOTIFY medical.k;", "develop:timing develop:medical"},
+		{"CREATE ALERT n WHEN (SELECT job FROM fiume.jobs);", "develop:"},
 		{"CREATE JOB timing.n AS SELECT chip FROM timing.s ROUTE TO timing.k;", "develop:timing"},
 		{"CREATE JOB timing.n AS SELECT chip FROM timing.s ROUTE TO medical.k;", "develop:timing develop:medical"},
 		{"CREATE JOB timing.n WITH a AS (SELECT chip FROM medical.s) ROUTE a TO timing.k;", "develop:timing develop:medical"},
@@ -354,7 +362,7 @@ func TestSeesOnlyItsSpace(t *testing.T) {
 		if !strings.HasSuffix(c.name, "develop-timing") || !strings.HasPrefix(c.name, "p-") {
 			continue
 		}
-		for _, path := range []string{"/api/definitions", "/api/jobs", "/api/topics", "/api/boards", "/api/words", "/api/drifts", "/api/spaces", "/api/samples", "/api/functions"} {
+		for _, path := range []string{"/api/definitions", "/api/jobs", "/api/topics", "/api/boards", "/api/alerts", "/api/words", "/api/drifts", "/api/spaces", "/api/samples", "/api/functions"} {
 			req, _ := http.NewRequest("GET", w.server.URL+path, nil)
 			req.Header.Set("Authorization", "Bearer "+c.token)
 			resp, err := http.DefaultClient.Do(req)
@@ -367,10 +375,17 @@ func TestSeesOnlyItsSpace(t *testing.T) {
 				t.Errorf("%s: %d %s", path, resp.StatusCode, b)
 			}
 		}
-		for _, sql := range []string{"SHOW STREAMS;", "SHOW TOPICS;", "SHOW JOBS;", "SHOW SINKS;", "SHOW BOARDS;", "SELECT chip FROM timing.nothing;", "SELECT chip FROM nothing;", "CREATE VIEW timing.v AS SELECT chip FROM plan_s;", "CREATE VIEW timing.v AS SELECT chip FROM timing.x;", "CREATE JOB timing.y AS SELECT chip FROM timing.s ROUTE TO timing.q;", "DECLARE SINK timing.y TO WEB '/x' VIA outsid;"} {
+		for _, sql := range []string{"SHOW STREAMS;", "SHOW TOPICS;", "SHOW JOBS;", "SHOW SINKS;", "SHOW BOARDS;", "SHOW ALERTS;", "CREATE ALERT timing.y WHEN (SELECT job FROM fiume.jobs) NOTIFY timing.q;", "SELECT chip FROM timing.nothing;", "SELECT chip FROM nothing;", "CREATE VIEW timing.v AS SELECT chip FROM plan_s;", "CREATE VIEW timing.v AS SELECT chip FROM timing.x;", "CREATE JOB timing.y AS SELECT chip FROM timing.s ROUTE TO timing.q;", "DECLARE SINK timing.y TO WEB '/x' VIA outsid;"} {
 			out, err := w.Client.With(c.token).Apply(t.Context(), api.ScriptRequest{SQL: sql})
 			if s := fmt.Sprint(out, err); strings.Contains(s, "medical") || strings.Contains(s, "plain") || strings.Contains(s, "\"outside\"") {
 				t.Errorf("%s\n%s", sql, s)
+			}
+		}
+		for _, table := range []string{"jobs", "topics", "steps", "sinks", "splits"} { // what the service tells of itself
+			var rows []string
+			_, err := w.Client.With(c.token).Query(t.Context(), api.ScriptRequest{SQL: "SELECT * FROM fiume." + table + " UNTIL NOW"}, func([]base.Column) error { return nil }, func(r json.RawMessage) error { rows = append(rows, string(r)); return nil }, nil)
+			if s := strings.Join(rows, "\n"); err != nil || !strings.Contains(s, "timing") || strings.Contains(s, "medical") || strings.Contains(s, "plain") {
+				t.Errorf("fiume.%s: %v\n%s", table, err, s)
 			}
 		}
 		return

@@ -9,12 +9,14 @@ import (
 	"maps"
 	"net/url"
 	"strconv"
+	"time"
 
 	"fiume/internal/api"
 	"fiume/internal/connect/contract"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
 	"fiume/internal/service/advice"
+	"fiume/internal/service/alerts"
 	"fiume/internal/service/boards"
 	"fiume/internal/service/declare"
 	"fiume/internal/service/jobs"
@@ -137,6 +139,31 @@ func (c *Client) Connections(ctx context.Context, text string, params map[string
 // Advice gives what in the running service wants somebody; deep also looks at how late rows are.
 func (c *Client) Advice(ctx context.Context, deep bool) (out []advice.Finding, err error) {
 	return pages[advice.Finding](ctx, c, "/api/advice", url.Values{"deep": {fmt.Sprint(deep)}})
+}
+
+// Alerts gives all alerts, those that give an alarm first.
+func (c *Client) Alerts(ctx context.Context) ([]alerts.Alert, error) {
+	return pages[alerts.Alert](ctx, c, "/api/alerts", nil)
+}
+
+// Alert gives an alert.
+func (c *Client) Alert(ctx context.Context, name string) (out *alerts.Alert, err error) {
+	return out, c.call(ctx, "GET", "/api/alerts/"+url.PathEscape(name), nil, &out)
+}
+
+// SilenceAlert keeps an alert, or a part of it, from telling sinks that it begins; long 0 ends that.
+func (c *Client) SilenceAlert(ctx context.Context, name, of string, long time.Duration, why string) (out *alerts.Alert, err error) {
+	return out, c.call(ctx, "PUT", "/api/alerts/"+url.PathEscape(name)+"/silence", map[string]any{"of": of, "seconds": int64(long.Seconds()), "why": why}, &out)
+}
+
+// TellAlerts says which sinks are told of the alerts that every service has.
+func (c *Client) TellAlerts(ctx context.Context, sinks []string) error {
+	return c.call(ctx, "PUT", "/api/alerts-told", map[string]any{"sinks": append([]string{}, sinks...)}, nil)
+}
+
+// AlertNotices gives what sinks are still to be told.
+func (c *Client) AlertNotices(ctx context.Context) ([]alerts.Notice, error) {
+	return pages[alerts.Notice](ctx, c, "/api/alert-notices", nil)
 }
 
 // Look gives what lies at an address behind an endpoint, or, without one, in the directories for files.

@@ -25,10 +25,8 @@ const (
 // Advice looks at the running service and says what wants somebody, of what the caller of the context may know. deep also looks at how late rows are, which reads topics.
 func (s *Service) Advice(ctx context.Context, deep bool) ([]advice.Finding, error) {
 	c := access.From(ctx)
-	v := s.Vitals(ctx)
-	f := &advice.Facts{Now: time.Now(), Database: v.Database, Free: v.Free, Jobs: s.Jobs.Measure(), Memory: s.jobMemory, Topics: s.Topics.List(), Read: map[string]bool{}}
-	f.Size, _ = disk.Size(s.base.Dir) // where it is not known, only what is free counts
-	f.Files, f.MostFiles = openFiles()
+	f := s.facts(ctx)
+	f.Read = map[string]bool{}
 	streams := s.readTopics(f)
 	if !c.Everywhere(access.Look) { // of the machine only those are told who look after all of it
 		f.Database, f.Free, f.MostFiles = nil, -1, 0
@@ -50,6 +48,45 @@ func (s *Service) Advice(ctx context.Context, deep bool) ([]advice.Finding, erro
 	}
 	out := advice.Look(f)
 	return slices.DeleteFunc(out, func(x advice.Finding) bool { return x.Of == "topic" && !c.May(access.Look, sql.KindTopic, x.Name) }), nil
+}
+
+// findings gives what finds out what is wrong just now. Late and rejected rows are those of the last minutes.
+func (s *Service) findings() func(ctx context.Context) ([]advice.Finding, error) {
+	type moment struct {
+		at      time.Time
+		counted map[string]advice.Counted
+	}
+	var past []moment // the oldest first; one goroutine asks
+	return func(ctx context.Context) ([]advice.Finding, error) {
+		ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+		defer cancel()
+		f := s.facts(ctx)
+		now := moment{f.Now, map[string]advice.Counted{}}
+		for i := range f.Jobs {
+			now.counted[f.Jobs[i].Name] = advice.Count(&f.Jobs[i])
+		}
+		for len(past) > 1 && f.Now.Sub(past[1].at) >= judgedOver {
+			past = past[1:]
+		}
+		f.Before = now.counted // a share is taken of what has come since it is looked
+		if len(past) > 0 {
+			f.Before = past[0].counted
+		}
+		past = append(past, now)
+		return advice.Look(f), nil
+	}
+}
+
+// judgedOver is how long a stretch rows are judged over that were late or rejected.
+const judgedOver = 5 * time.Minute
+
+// facts are what advice is made of, but for what takes plans or topics to know.
+func (s *Service) facts(ctx context.Context) *advice.Facts {
+	v := s.Vitals(ctx)
+	f := &advice.Facts{Now: time.Now(), Database: v.Database, Free: v.Free, Jobs: s.Jobs.Measure(), Memory: s.jobMemory, Topics: s.Topics.List()}
+	f.Size, _ = disk.Size(s.base.Dir) // where it is not known, only what is free counts
+	f.Files, f.MostFiles = openFiles()
+	return f
 }
 
 // readTopics notes which topics are read, and gives the streams with a time of event that jobs read.

@@ -18,7 +18,9 @@ import (
 
 	"fiume/internal/catalog"
 	"fiume/internal/connect/roots"
+	"fiume/internal/core/sql"
 	"fiume/internal/disk"
+	"fiume/internal/service/alerts"
 	"fiume/internal/service/base"
 	"fiume/internal/service/boards"
 	"fiume/internal/service/databases"
@@ -59,6 +61,7 @@ type Service struct {
 	Definitions *declare.Definitions
 	Questions   *questions.Questions
 	Boards      *boards.Boards
+	Alerts      *alerts.Alerts
 	Secrets     *secrets.Vault
 	Databases   *databases.Databases
 	People      *people.People
@@ -88,6 +91,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	s.idle.Go(func() { s.Jobs.KeepHistory(looking) })
 	s.idle.Go(func() { s.Topics.Measure(looking) })
 	s.idle.Go(func() { s.People.Maintain(looking) })
+	s.idle.Go(func() { s.Alerts.Watch(looking) })
 	if c.ActivityDays > 0 {
 		s.idle.Go(func() { s.forgetActivity(looking, time.Duration(c.ActivityDays)*24*time.Hour) })
 	}
@@ -153,7 +157,18 @@ func (s *Service) open(ctx context.Context, c Config) (err error) {
 	s.Samples = samples.New(b, s.Topics, s.Jobs)
 	s.Definitions = declare.New(b, s.Topics, s.Samples, s.Jobs)
 	s.Questions = questions.New(b, s.Topics, s.Samples, s.Jobs, s.Definitions)
+	s.Questions.Own = s.Own
 	s.Boards = boards.New(b)
+	if s.Alerts, err = alerts.New(b); err != nil {
+		return err
+	}
+	s.Alerts.Now, s.Alerts.Findings = s.Questions.Now, s.findings()
+	s.Definitions.Users = func(kind, name string) []string {
+		if kind == sql.KindSink && s.Alerts.Uses(name) {
+			return []string{"the alerts that every service has (fiume alert tell)"}
+		}
+		return nil
+	}
 	return nil
 }
 

@@ -189,10 +189,13 @@ type Catalog struct {
 	Views     map[string]*sql.CreateView
 	Functions map[string]*UserFunction
 	Boards    map[string]*Board
+	Alerts    map[string]*Alert
 
 	// Sample finds the columns of a declaration that does not list them, and a table's key where the place tells it. nil:
 	// nothing outside is looked at, and what uses the name is not checked.
 	Sample func(d Sampled) (columns []sql.Column, key []sql.Name, err error)
+	// Steps gives the columns of jobs' steps as they stand. nil: they are not known, and what reads them is not checked.
+	Steps  StepsOf
 	broken map[string]bool // names whose declarations are wrong: what uses them is not called wrong, too
 	look   Look            // how a query is looked at
 }
@@ -209,7 +212,7 @@ func (f *UserFunction) Entry() *eval.Function { return f.function }
 // NewCatalog makes an empty catalog that knows some kinds of places.
 func NewCatalog(places []Place) *Catalog {
 	c := &Catalog{Places: map[string]Place{}, Endpoints: map[string]*Endpoint{}, Streams: map[string]*Stream{}, Tables: map[string]*Table{}, Sinks: map[string]*Sink{}, Views: map[string]*sql.CreateView{},
-		Functions: map[string]*UserFunction{}, Boards: map[string]*Board{}, broken: map[string]bool{}}
+		Functions: map[string]*UserFunction{}, Boards: map[string]*Board{}, Alerts: map[string]*Alert{}, broken: map[string]bool{}}
 	for _, p := range places {
 		c.Places[p.Kind] = p
 	}
@@ -218,7 +221,7 @@ func NewCatalog(places []Place) *Catalog {
 
 // Clone makes a copy that can be added to.
 func (c *Catalog) Clone() *Catalog {
-	return &Catalog{c.Places, maps.Clone(c.Endpoints), maps.Clone(c.Streams), maps.Clone(c.Tables), maps.Clone(c.Sinks), maps.Clone(c.Views), maps.Clone(c.Functions), maps.Clone(c.Boards), c.Sample, maps.Clone(c.broken), c.look}
+	return &Catalog{c.Places, maps.Clone(c.Endpoints), maps.Clone(c.Streams), maps.Clone(c.Tables), maps.Clone(c.Sinks), maps.Clone(c.Views), maps.Clone(c.Functions), maps.Clone(c.Boards), maps.Clone(c.Alerts), c.Sample, c.Steps, maps.Clone(c.broken), c.look}
 }
 
 // KindOf says what kind of thing a name stands for, or "".
@@ -238,6 +241,8 @@ func (c *Catalog) KindOf(name string) string {
 		return sql.KindFunction
 	case c.Boards[name] != nil:
 		return sql.KindBoard
+	case c.Alerts[name] != nil:
+		return sql.KindAlert
 	}
 	return ""
 }
@@ -254,6 +259,7 @@ func (c *Catalog) Remove(name string) {
 	delete(c.Views, name)
 	delete(c.Functions, name)
 	delete(c.Boards, name)
+	delete(c.Alerts, name)
 }
 
 func keys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }

@@ -155,6 +155,15 @@ func (c *Catalog) define(st sql.Statement, errs *sql.Errors) bool {
 			return false
 		}
 		c.Boards[b.Name] = b
+	case *sql.CreateAlert:
+		if taken(d.Name, d.Replace, sql.KindAlert) {
+			return false
+		}
+		a := c.alert(d, errs)
+		if len(errs.List) > before {
+			return false
+		}
+		c.Alerts[a.Name] = a
 	case *sql.CreateFunction:
 		if taken(d.Name, d.Replace, sql.KindFunction) {
 			return false

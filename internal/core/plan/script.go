@@ -26,7 +26,7 @@ func (c *Catalog) Bind(file, text string, params map[string]string, other func(s
 			plans = append(plans, c.Job(st, errs))
 		case *sql.Query:
 			plans = append(plans, c.Query(st, errs))
-		case *sql.DeclareEndpoint, *sql.DeclareStream, *sql.DeclareTable, *sql.DeclareSink, *sql.CreateView, *sql.CreateFunction, *sql.CreateBoard:
+		case *sql.DeclareEndpoint, *sql.DeclareStream, *sql.DeclareTable, *sql.DeclareSink, *sql.CreateView, *sql.CreateFunction, *sql.CreateBoard, *sql.CreateAlert:
 			c.Define(st, errs)
 		default:
 			if other != nil {

@@ -219,6 +219,8 @@ func (p *printer) statement(st Statement) doc {
 		return cat{"CREATE " + orReplace(s.Replace) + "VIEW " + spacedText(s.Name) + " AS", hard{}, p.query(s.Query)}
 	case *CreateBoard:
 		return p.board(s)
+	case *CreateAlert:
+		return p.alert(s)
 	case *CreateFunction:
 		var args []string
 		for _, a := range s.Args {
@@ -497,6 +499,31 @@ func (p *printer) board(b *CreateBoard) doc {
 		body = append(body, hard{}, head, p.trail(x.Span.To))
 	}
 	return cat{"CREATE " + orReplace(b.Replace) + "BOARD " + spacedText(b.Name), p.options(" ", b.Options), indent{body}}
+}
+
+func (p *printer) alert(a *CreateAlert) doc {
+	body := cat{}
+	clause := func(text string) { body = append(body, hard{}, text) }
+	if len(a.By) > 0 {
+		clause("BY " + namesText(a.By))
+	}
+	if a.For != nil {
+		clause("FOR " + a.For.String())
+	}
+	if a.Every != nil {
+		clause("EVERY " + a.Every.String())
+	}
+	if a.Say != nil {
+		clause("SAY " + a.Say.sql())
+	}
+	if len(a.Notify) > 0 {
+		var names []string
+		for _, n := range a.Notify {
+			names = append(names, spacedText(n))
+		}
+		clause("NOTIFY " + strings.Join(names, ", "))
+	}
+	return cat{"CREATE " + orReplace(a.Replace) + "ALERT " + spacedText(a.Name) + " WHEN (", indent{cat{hard{}, p.query(a.Query)}}, hard{}, ")", indent{body}}
 }
 
 func (p *printer) with(steps []Step) doc {

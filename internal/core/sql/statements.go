@@ -97,7 +97,7 @@ func (p *parser) statement() Statement {
 	return nil
 }
 
-var kinds = []string{KindEndpoint, KindStream, KindTable, KindSink, KindTopic, KindView, KindFunction, KindJob, KindBoard}
+var kinds = []string{KindEndpoint, KindStream, KindTable, KindSink, KindTopic, KindView, KindFunction, KindJob, KindBoard, KindAlert}
 
 func plural(ks []string) []string {
 	out := make([]string, len(ks))
@@ -237,7 +237,7 @@ func (p *parser) declare(from int) Statement {
 	}
 	ks := []string{KindEndpoint, KindStream, KindTable, KindSink}
 	hint := DidYouMean(k.text, ks)
-	if slices.Contains([]string{KindTopic, KindView, KindJob, KindFunction, KindBoard}, k.text) {
+	if slices.Contains([]string{KindTopic, KindView, KindJob, KindFunction, KindBoard, KindAlert}, k.text) {
 		hint = "it lives in Fiume: write CREATE " + strings.ToUpper(k.text)
 	}
 	p.fail(k.Span, hint, "DECLARE takes ENDPOINT, STREAM, TABLE or SINK, found %s", show(k))
@@ -534,16 +534,18 @@ func (p *parser) create(from int) Statement {
 		return v
 	case KindBoard:
 		return p.createBoard(from, replace)
+	case KindAlert:
+		return p.createAlert(from, replace)
 	case KindJob:
 		return p.createJob(from, replace)
 	case KindFunction:
 		return p.createFunction(from, replace)
 	}
-	hint := DidYouMean(k.text, []string{KindTopic, KindView, KindJob, KindFunction, KindBoard})
+	hint := DidYouMean(k.text, []string{KindTopic, KindView, KindJob, KindFunction, KindBoard, KindAlert})
 	if slices.Contains([]string{KindEndpoint, KindStream, KindTable, KindSink}, k.text) {
 		hint = "it stands outside Fiume: write DECLARE " + strings.ToUpper(k.text)
 	}
-	p.fail(k.Span, hint, "CREATE takes TOPIC, VIEW, FUNCTION, JOB or BOARD, found %s", show(k))
+	p.fail(k.Span, hint, "CREATE takes TOPIC, VIEW, FUNCTION, JOB, BOARD or ALERT, found %s", show(k))
 	return nil
 }
 
@@ -598,6 +600,58 @@ func (p *parser) createBoard(from int, replace bool) Statement {
 	}
 	b.Stmt = Stmt{p.since(from)}
 	return b
+}
+
+func (p *parser) createAlert(from int, replace bool) Statement {
+	a := &CreateAlert{Replace: replace, Name: p.spaced("the alert's name")}
+	p.expect("when", "and the query whose rows give the alarm, in parentheses")
+	p.expect("(", "and the query whose rows give the alarm")
+	a.Query = p.query()
+	p.expect(")", "behind the query")
+	said := map[string]bool{}
+	for {
+		t := p.peek()
+		w := t.text
+		if t.kind != word || !slices.Contains(alertClauses, w) {
+			break
+		}
+		if said[w] {
+			p.fail(t.Span, "", "%s is there twice", strings.ToUpper(w))
+		}
+		said[w] = true
+		p.next()
+		switch w {
+		case "by":
+			a.By = p.listed("a column that tells what gives the alarm", p.anyName)
+		case "for":
+			a.For = p.above("how long it must last")
+		case "every":
+			a.Every = p.above("how often it is looked")
+		case "say":
+			say := p.text("what is said, in quotes")
+			a.Say = &say
+		case "notify":
+			a.Notify = p.listed("a sink", p.spaced)
+		}
+	}
+	a.Stmt = Stmt{p.since(from)}
+	return a
+}
+
+// alertClauses are what may stand behind an alert's query.
+var alertClauses = []string{"by", "for", "every", "say", "notify"}
+
+// listed reads names with commas between them, each once.
+func (p *parser) listed(what string, one func(string) Name) (out []Name) {
+	for {
+		n := one(what)
+		if slices.ContainsFunc(out, func(o Name) bool { return o.Text == n.Text }) {
+			p.errs.Add(Duplicate, n.Span, "", "%s is there twice", n.Text)
+		}
+		if out = append(out, n); !p.accept(",") {
+			return out
+		}
+	}
 }
 
 // within reads AS (query).

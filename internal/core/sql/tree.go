@@ -29,6 +29,7 @@ const (
 	KindJob      = "job"
 	KindFunction = "function"
 	KindBoard    = "board"
+	KindAlert    = "alert"
 )
 
 type (
@@ -107,6 +108,19 @@ type (
 		Options   []Option
 		Variables []Variable
 		Panels    []Panel
+	}
+
+	// CreateAlert is CREATE ALERT name WHEN (query) [BY columns] [FOR time] [EVERY time] [SAY 'text'] [NOTIFY sinks].
+	CreateAlert struct {
+		Stmt
+		Replace bool
+		Name    Name
+		Query   *Query
+		By      []Name
+		For     *Duration // nil: at once
+		Every   *Duration // nil: DefaultEvery
+		Say     *Text
+		Notify  []Name
 	}
 
 	// CreateFunction is CREATE FUNCTION name(a T, …) RETURNS T LANGUAGE javascript AS 'code'.
@@ -732,6 +746,8 @@ func KindOf(st Statement) string {
 		return "create view"
 	case *CreateBoard:
 		return "create board"
+	case *CreateAlert:
+		return "create alert"
 	case *CreateFunction:
 		return "create function"
 	case *CreateTopic:
@@ -772,6 +788,8 @@ func NameOf(st Statement) string {
 	case *CreateView:
 		return st.Name.Text
 	case *CreateBoard:
+		return st.Name.Text
+	case *CreateAlert:
 		return st.Name.Text
 	case *CreateFunction:
 		return st.Name.Text

@@ -137,6 +137,14 @@ func (t *text) statement(st sql.Statement) {
 		for _, p := range st.Panels {
 			t.query(p.Query)
 		}
+	case *sql.CreateAlert:
+		t.declare(sql.KindAlert, st.Name)
+		t.query(st.Query)
+		for _, n := range st.Notify {
+			if t.kindOf(n.Text) != "" {
+				t.uses(sql.KindSink, Write, n)
+			}
+		}
 	case *sql.CreateFunction:
 		t.declare(sql.KindFunction, st.Name)
 	case *sql.CreateJob:
@@ -242,6 +250,7 @@ func (t *text) from(f sql.From, steps map[string]bool) {
 	switch kind := t.kindOf(name); {
 	case kind != "":
 		t.uses(kind, Read, at)
+	case f.Job != nil && f.Job.Text == plan.OwnSpace: // of what the service tells of itself everybody gets what he knows
 	case f.Job != nil: // the rows of its step
 		t.uses(sql.KindJob, Read, sql.Name{Text: f.Job.Text, Span: at.Span})
 	}

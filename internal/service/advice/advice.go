@@ -30,6 +30,7 @@ type Finding struct {
 	Grave string `json:"grave" enum:"broken,costly,tidying"`
 	Of    string `json:"of,omitempty" doc:"what it is about: job, topic or stream, which name tells; left out: the service"`
 	Name  string `json:"name,omitempty"`
+	Part  string `json:"part,omitempty" doc:"which part of it: a step, a sink, a split"`
 	What  string `json:"what" doc:"what was found"`
 	Do    string `json:"do" doc:"what can be done"`
 	Run   string `json:"run,omitempty" doc:"a statement or a command for that, to be looked at first"`
@@ -47,8 +48,27 @@ type Facts struct {
 	Memory    int64 // that the state of a job may hold
 	Topics    []topics.TopicInfo
 	Lateness  []*questions.Lateness // of streams that jobs read
-	// Read says which topics somebody reads: a job, a board, a group of a broker's clients.
+	// Before is what jobs had counted a while ago: of those that are there, the rows since then are judged.
+	Before map[string]Counted
+	// Read says which topics somebody reads: a job, a board, a group of a broker's clients; nil: not known.
 	Read map[string]bool
+}
+
+// Counted is what a job has counted.
+type Counted struct {
+	Read, Rejected, Late int64
+}
+
+// Count adds up what a job has counted.
+func Count(j *jobs.Measure) (c Counted) {
+	for _, s := range j.Status.Steps {
+		if s.Kind == "scan" {
+			c.Read += s.Counts.In
+		}
+		c.Rejected += s.Counts.Rejected
+		c.Late += s.Counts.Late
+	}
+	return c
 }
 
 // From when on something is said.
@@ -58,6 +78,7 @@ const (
 	filesShare  = 0.8
 	awayFor     = 30 * time.Second
 	silentFor   = time.Minute
+	stoodFor    = time.Hour
 	behindBy    = 100_000 // messages
 	lateShare   = 0.001
 	rejectShare = 0.01
@@ -126,14 +147,20 @@ func (f *Facts) ago(t time.Time) time.Duration { return f.Now.Sub(t).Round(time.
 // job judges a job.
 func (f *Facts) job(j *jobs.Measure, add func(Finding)) {
 	q := sql.Quoted(j.Name)
-	say := func(kind, grave, what, do, run string) { add(Finding{kind, grave, "job", j.Name, what, do, run}) }
+	part := ""
+	say := func(kind, grave, what, do, run string) { add(Finding{kind, grave, "job", j.Name, part, what, do, run}) }
 	switch j.State {
 	case "failed":
 		say("job-failed", Broken, "it has failed: "+j.Reason, "mend what it says, and start it; it goes on from its newest checkpoint", "START JOB "+q+";")
 		return
 	case "retrying":
 		say("job-retries", Broken, "it begins again and again: "+j.Reason, "mend what it says; it goes on by itself", "fiume job show "+j.Name)
-	case "stopped", "finished":
+	case "stopped":
+		if f.ago(j.Since) > stoodFor {
+			say("job-stopped", Tidying, fmt.Sprintf("it has stood still for %s", f.ago(j.Since)), "start it, before its topics forget what it has not read; or drop it", "START JOB "+q+";")
+		}
+		return
+	case "finished":
 		return
 	}
 	if w := j.Abandoned; w != nil && f.ago(w.Since) > awayFor {
@@ -142,17 +169,15 @@ func (f *Facts) job(j *jobs.Measure, add func(Finding)) {
 	if j.Left > behindBy {
 		say("job-behind", Costly, fmt.Sprintf("%d messages wait to be read", j.Left), "where that does not get less, let more tasks share its work", fmt.Sprintf("fiume job parallelism %s N", j.Name))
 	}
-	read, rejected, late := int64(0), int64(0), int64(0)
+	n := Count(j)
 	full := ""
 	for _, s := range j.Status.Steps {
+		part = s.Step
 		if s.Kind == "scan" {
-			read += s.Counts.In
 			if s.Counts.Lost > 0 {
 				say("messages-lost", Broken, fmt.Sprintf("%d messages of %s were damaged, or removed before they were read", s.Counts.Lost, s.Step), "have the topic be kept for longer than the job may stand still", "")
 			}
 		}
-		rejected += s.Counts.Rejected
-		late += s.Counts.Late
 		if w := s.Waiting; w != nil && f.ago(w.Since) > awayFor {
 			say("sink-away", Broken, fmt.Sprintf("%s has been tried in vain for %s (%d times): %s", s.Step, f.ago(w.Since), w.Tries, w.Reason), "nothing is lost: what it is to get waits, here and in the topics", "fiume connections "+s.Step)
 		}
@@ -166,13 +191,18 @@ func (f *Facts) job(j *jobs.Measure, add func(Finding)) {
 			say("state-grows", Costly, fmt.Sprintf("%s holds %s of state, of %s that a job may hold in memory", s.Step, bytesText(int64(s.Bytes)), bytesText(f.Memory)), "see what it keeps and what bounds it", "fiume job state "+j.Name)
 		}
 	}
-	if read > leastRows && float64(rejected) > rejectShare*float64(read) {
-		say("rejects-much", Costly, fmt.Sprintf("%d of %d messages, %.1f %%, were rejected", rejected, read, 100*float64(rejected)/float64(read)), "see why; where messages have changed, the declaration can follow them", "fiume job aside "+j.Name+" --kind rejected")
+	part = ""
+	if was, ok := f.Before[j.Name]; ok && was.Read <= n.Read && was.Rejected <= n.Rejected && was.Late <= n.Late {
+		n = Counted{n.Read - was.Read, n.Rejected - was.Rejected, n.Late - was.Late}
 	}
-	if read > leastRows && float64(late) > lateShare*float64(read) {
-		say("late-much", Costly, fmt.Sprintf("%d rows came too late, %.2f %% of %d messages", late, 100*float64(late)/float64(read), read), "a longer DELAY would keep them, and have results come later; LATENESS has them correct what was given", "fiume job aside "+j.Name+" --kind late")
+	if n.Read > leastRows && float64(n.Rejected) > rejectShare*float64(n.Read) {
+		say("rejects-much", Costly, fmt.Sprintf("%d of %d messages, %.1f %%, were rejected", n.Rejected, n.Read, 100*float64(n.Rejected)/float64(n.Read)), "see why; where messages have changed, the declaration can follow them", "fiume job aside "+j.Name+" --kind rejected")
+	}
+	if n.Read > leastRows && float64(n.Late) > lateShare*float64(n.Read) {
+		say("late-much", Costly, fmt.Sprintf("%d rows came too late, %.2f %% of %d messages", n.Late, 100*float64(n.Late)/float64(n.Read), n.Read), "a longer DELAY would keep them, and have results come later; LATENESS has them correct what was given", "fiume job aside "+j.Name+" --kind late")
 	}
 	for _, s := range j.Status.Splits {
+		part = s.Stream + " " + s.Split
 		if w := s.Waiting; w != nil && f.ago(w.Since) > awayFor {
 			say("source-away", Broken, fmt.Sprintf("%s of %s cannot be read for %s (%d tries): %s", s.Split, s.Stream, f.ago(w.Since), w.Tries, w.Reason), "the others go on; look at its place", "fiume connections "+s.Stream)
 		}
@@ -199,11 +229,11 @@ func lateness(l *questions.Lateness, add func(Finding)) {
 	for _, p := range l.Proposals {
 		switch saves := time.Duration(l.Delay-whole(p.Delay)) * time.Microsecond; {
 		case p.Share >= 0.9999 && l.Kept >= p.Share && saves > waitsMore:
-			add(Finding{"delay-long", Tidying, "stream", l.Stream, fmt.Sprintf("DELAY %s keeps %.2f %% of the newest %d rows, and DELAY %s would keep %.2f %%, with results %s earlier", sql.DurationText(l.Delay), 100*l.Kept, l.Rows, sql.DurationText(whole(p.Delay)), 100*p.Share, saves.Round(time.Second)),
+			add(Finding{"delay-long", Tidying, "stream", l.Stream, "", fmt.Sprintf("DELAY %s keeps %.2f %% of the newest %d rows, and DELAY %s would keep %.2f %%, with results %s earlier", sql.DurationText(l.Delay), 100*l.Kept, l.Rows, sql.DurationText(whole(p.Delay)), 100*p.Share, saves.Round(time.Second)),
 				"declare the shorter one, where the rows of these minutes are like others", "fiume lateness " + l.Stream})
 			return
 		case p.Share >= 0.999 && l.Kept < p.Share && l.Kept < 1-lateShare:
-			add(Finding{"delay-short", Costly, "stream", l.Stream, fmt.Sprintf("DELAY %s keeps %.2f %% of the newest %d rows, and DELAY %s would keep %.2f %%", sql.DurationText(l.Delay), 100*l.Kept, l.Rows, sql.DurationText(whole(p.Delay)), 100*p.Share),
+			add(Finding{"delay-short", Costly, "stream", l.Stream, "", fmt.Sprintf("DELAY %s keeps %.2f %% of the newest %d rows, and DELAY %s would keep %.2f %%", sql.DurationText(l.Delay), 100*l.Kept, l.Rows, sql.DurationText(whole(p.Delay)), 100*p.Share),
 				"declare the longer one; results come so much later", "fiume lateness " + l.Stream})
 			return
 		}
@@ -219,15 +249,15 @@ func (f *Facts) topic(t *topics.TopicInfo, add func(Finding)) {
 		}
 	}
 	if lost > 0 {
-		add(Finding{"topic-damaged", Broken, "topic", t.Name, fmt.Sprintf("%d messages are damaged, or gone", lost), "look at the disk; what came before and after can be read", "fiume topic list"})
+		add(Finding{"topic-damaged", Broken, "topic", t.Name, "", fmt.Sprintf("%d messages are damaged, or gone", lost), "look at the disk; what came before and after can be read", "fiume topic list"})
 	}
 	if t.LastAt != nil && t.LastAt.Sub(f.Now) > time.Minute {
-		add(Finding{"clock-back", Broken, "topic", t.Name, fmt.Sprintf("its newest message arrived in %s from now: the clock has gone back", t.LastAt.Sub(f.Now).Round(time.Second)), "set the clock of the machine; times of arrival stand still until it has caught up", ""})
+		add(Finding{"clock-back", Broken, "topic", t.Name, "", fmt.Sprintf("its newest message arrived in %s from now: the clock has gone back", t.LastAt.Sub(f.Now).Round(time.Second)), "set the clock of the machine; times of arrival stand still until it has caught up", ""})
 	}
 	if t.Bytes > largeTopic && t.Retain == "" && !t.Compact {
-		add(Finding{"topic-kept", Tidying, "topic", t.Name, fmt.Sprintf("it has %s, and is kept for ever", bytesText(t.Bytes)), "make it with RETAIN, RETAIN MEGABYTES or COMPACT, where its old messages are not needed", ""})
+		add(Finding{"topic-kept", Tidying, "topic", t.Name, "", fmt.Sprintf("it has %s, and is kept for ever", bytesText(t.Bytes)), "make it with RETAIN, RETAIN MEGABYTES or COMPACT, where its old messages are not needed", ""})
 	}
-	if len(t.WrittenBy) > 0 && !f.Read[t.Name] && t.Messages > 0 && strings.TrimSpace(t.Name) != "" {
-		add(Finding{"topic-unread", Tidying, "topic", t.Name, fmt.Sprintf("it is written by %s, and no job, board or group of readers reads it", strings.Join(t.WrittenBy, ", ")), "drop the job that writes it, where nobody needs the rows", ""})
+	if f.Read != nil && len(t.WrittenBy) > 0 && !f.Read[t.Name] && t.Messages > 0 && strings.TrimSpace(t.Name) != "" {
+		add(Finding{"topic-unread", Tidying, "topic", t.Name, "", fmt.Sprintf("it is written by %s, and no job, board or group of readers reads it", strings.Join(t.WrittenBy, ", ")), "drop the job that writes it, where nobody needs the rows", ""})
 	}
 }

@@ -39,12 +39,20 @@ func TestLook(t *testing.T) {
 		{"disk-fills", Costly, "15.0 GB are free", func(f *Facts) { f.Free = 15 << 30 }, func(f *Facts) { f.Free = 25 << 30 }},
 		{"disk-fills", Broken, "500 MB are free", func(f *Facts) { f.Free = 500 << 20 }, func(f *Facts) { f.Free = -1 }},
 		{"files-open", Broken, "1000 of 1024", func(f *Facts) { f.Files = 1000 }, func(f *Facts) { f.Files, f.MostFiles = 1000, 0 }},
-		{"job-failed", Broken, "it has failed: a fault", func(f *Facts) { job(f).State, job(f).Reason = "failed", "a fault" }, func(f *Facts) { job(f).State = "stopped" }},
+		{"job-failed", Broken, "it has failed: a fault", func(f *Facts) { job(f).State, job(f).Reason = "failed", "a fault" }, func(f *Facts) { job(f).State, job(f).Since = "stopped", now }},
+		{"job-stopped", Tidying, "stood still for 2h0m0s", func(f *Facts) { job(f).State, job(f).Since = "stopped", now.Add(-2*time.Hour) }, func(f *Facts) { job(f).State, job(f).Since = "stopped", now.Add(-time.Minute) }},
 		{"job-retries", Broken, "again and again: no place", func(f *Facts) { job(f).State, job(f).Reason = "retrying", "no place" }, func(f *Facts) { job(f).State = "starting" }},
 		{"checkpoints-fail", Broken, "for 1m0s (7 tries): refused", func(f *Facts) { job(f).Abandoned = away }, func(f *Facts) { job(f).Abandoned = brief }},
 		{"job-behind", Costly, "200000 messages wait", func(f *Facts) { job(f).Left = 200_000 }, func(f *Facts) { job(f).Left = 90_000 }},
 		{"messages-lost", Broken, "3 messages of s", func(f *Facts) { job(f).Status.Steps[0].Counts.Lost = 3 }, nil},
 		{"rejects-much", Costly, "5000 of 100000 messages, 5.0 %", func(f *Facts) { job(f).Status.Steps[0].Counts.Rejected = 5000 }, func(f *Facts) { job(f).Status.Steps[0].Counts = step.Counts{In: 100, Rejected: 50} }},
+		{"rejects-much", Costly, "5000 of 90000 messages, 5.6 %", func(f *Facts) {
+			job(f).Status.Steps[0].Counts.Rejected = 6000
+			f.Before = map[string]Counted{"j": {Read: 10_000, Rejected: 1000, Late: 10}}
+		}, func(f *Facts) {
+			job(f).Status.Steps[0].Counts.Rejected = 6000
+			f.Before = map[string]Counted{"j": {Read: 10_000, Rejected: 5900, Late: 10}}
+		}},
 		{"late-much", Costly, "2000 rows came too late, 2.00 %", func(f *Facts) { job(f).Status.Steps[0].Counts.Late = 2000 }, func(f *Facts) { job(f).Status.Steps[0].Counts = step.Counts{In: 100, Late: 50} }},
 		{"sink-away", Broken, "k has been tried in vain for 1m0s (7 times): refused", func(f *Facts) { job(f).Status.Steps[1].Waiting = away }, func(f *Facts) { job(f).Status.Steps[1].Waiting = brief }},
 		{"sink-slow", Costly, "k takes rows more slowly", func(f *Facts) { job(f).Status.Steps[1].Queued = 64 }, func(f *Facts) { job(f).Status.Steps[1].Queued = 60 }},

@@ -66,6 +66,9 @@ type Definitions struct {
 	samples *samples.Samples
 	jobs    *jobs.Jobs
 
+	// Users names what else uses something, beside jobs and what is declared; nil: nothing does.
+	Users func(kind, name string) []string
+
 	defining sync.Mutex // one change of the definitions and of jobs' texts at a time; held while the catalog is written
 }
 
@@ -93,7 +96,7 @@ func (s *Definitions) read(ctx context.Context, in Script) (script *sql.Script, 
 // Catalog is a copy of what is declared, to add to. It looks at data for columns that are not listed.
 func (s *Definitions) Catalog() *plan.Catalog {
 	cat := s.Current().Clone()
-	cat.Sample = s.samples.Sampled
+	cat.Sample, cat.Steps = s.samples.Sampled, s.jobs.StepFields
 	return cat
 }
 
@@ -114,6 +117,7 @@ func (s *Definitions) Apply(ctx context.Context, actor string, in Script, dryRun
 		}
 		made.begin = &begin
 	}
+	cat.Steps = s.stepsWith(made)
 	for _, st := range script.Statements {
 		if a := s.prepare(ctx, actor, script, st, cat, errs, made); a != nil {
 			actions = append(actions, a)
@@ -134,6 +138,16 @@ func (s *Definitions) Apply(ctx context.Context, actor string, in Script, dryRun
 		out = append(out, o)
 	}
 	return out, nil
+}
+
+// stepsWith gives the columns of the steps of jobs; of those that a script makes they are found when it is looked.
+func (s *Definitions) stepsWith(made *made) plan.StepsOf {
+	return func(job, step string) ([]types.Field, error) {
+		if made.created[job] {
+			return nil, nil
+		}
+		return s.jobs.StepFields(job, step)
+	}
 }
 
 // made is what a script's earlier statements will have made of jobs.
@@ -169,6 +183,8 @@ func (s *Definitions) prepare(ctx context.Context, actor string, script *sql.Scr
 		return s.define(ctx, actor, st, src, sql.KindView, st.Name, st.Replace, cat, errs, made)
 	case *sql.CreateBoard:
 		return s.define(ctx, actor, st, src, sql.KindBoard, st.Name, st.Replace, cat, errs, made)
+	case *sql.CreateAlert:
+		return s.define(ctx, actor, st, src, sql.KindAlert, st.Name, st.Replace, cat, errs, made)
 	case *sql.CreateFunction:
 		return s.define(ctx, actor, st, src, sql.KindFunction, st.Name, st.Replace, cat, errs, made)
 	case *sql.DeclareTable:
@@ -273,6 +289,9 @@ func explained(name string, p *plan.Plan) Outcome {
 	return Outcome{Kind: "plan", Name: name, Done: "shown", Note: x.String(), Plan: x}
 }
 
+// createdKinds are the kinds that live in Fiume; the others are declared.
+var createdKinds = []string{sql.KindView, sql.KindFunction, sql.KindBoard, sql.KindAlert}
+
 func (s *Definitions) define(ctx context.Context, actor string, st sql.Statement, src, kind string, name sql.Name, replace bool, cat *plan.Catalog, errs *sql.Errors, made *made) action {
 	if tooLong(name, errs) {
 		return nil
@@ -308,7 +327,7 @@ func (s *Definitions) define(ctx context.Context, actor string, st sql.Statement
 	switch {
 	case had:
 		made.wouldNote(kind, name.Text, "replaced", note)
-	case kind == sql.KindView || kind == sql.KindFunction || kind == sql.KindBoard:
+	case slices.Contains(createdKinds, kind):
 		made.would(kind, name.Text, "created")
 	default:
 		made.wouldNote(kind, name.Text, "declared", note)
@@ -324,7 +343,7 @@ func (s *Definitions) define(ctx context.Context, actor string, st sql.Statement
 			return Outcome{}, err
 		}
 		done := "declared"
-		if kind == sql.KindView || kind == sql.KindFunction || kind == sql.KindBoard {
+		if slices.Contains(createdKinds, kind) {
 			done = "created"
 		}
 		if s.nowDefined(next, kind, name.Text, src) {
@@ -363,7 +382,12 @@ func (s *Definitions) nowDefined(next *plan.Catalog, kind, name, src string) (ha
 	return i >= 0
 }
 
+// tooLong says whether a name has too many letters, or is the service's own.
 func tooLong(name sql.Name, errs *sql.Errors) bool {
+	if name.Text == plan.OwnSpace || access.SpaceOf(name.Text) == plan.OwnSpace {
+		errs.Add(sql.Duplicate, name.Span, "choose another name", "%s is where the service tells of itself", plan.OwnSpace)
+		return true
+	}
 	n := utf8.RuneCountInString(name.Text)
 	if n <= base.LongestName {
 		return false

@@ -130,6 +130,24 @@ func (s *Definitions) usersOf(cat *plan.Catalog, kind, name string, dropped map[
 			}
 		}
 	}
+	for n, a := range cat.Alerts {
+		if kind == sql.KindSink && slices.Contains(a.Notify, name) {
+			out = append(out, "the alert "+n)
+			continue
+		}
+		script, err := sql.Read(n, a.SQL)
+		if err != nil || kind == sql.KindSink || kind == sql.KindEndpoint || len(a.Reads()) > 0 {
+			continue
+		}
+		q := script.Statements[0].(*sql.Query)
+		p := own.Standing(q, plan.Look{}, &sql.Errors{Text: a.SQL})
+		if p != nil && uses(p) || readsView(own, append(slices.Clone(q.With), sql.Step{Query: q.Body}), name, nil) {
+			out = append(out, "the alert "+n)
+		}
+	}
+	if s.Users != nil {
+		out = append(out, s.Users(kind, name)...)
+	}
 	if kind == sql.KindFunction {
 		for _, d := range s.Defined() {
 			script, err := sql.Parse(d.Name, d.SQL, nil)
@@ -332,6 +350,17 @@ func (s *Definitions) Describe(name string) (Outcome, error) {
 			o.Rows = append(o.Rows, []string{fmt.Sprint(p.Partition), fmt.Sprint(p.First), fmt.Sprint(p.Next), fmt.Sprint(p.Bytes)})
 		}
 		return o, err
+	}
+	if space, table, ok := strings.Cut(name, "."); ok && space == plan.OwnSpace {
+		t, err := plan.Own(table)
+		if err != nil {
+			return Outcome{}, base.Errorf(base.ErrNotFound, "%s", err)
+		}
+		o := Outcome{Kind: sql.KindTable, Name: name, Done: "shown", Note: "what the service tells of itself: " + t.About, Columns: []string{"column", "type", "meaning"}}
+		for _, c := range t.Columns {
+			o.Rows = append(o.Rows, []string{c.Name, c.Type.String(), c.Doc})
+		}
+		return o, nil
 	}
 	if kind == "" {
 		hint := ""

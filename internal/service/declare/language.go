@@ -35,6 +35,7 @@ func (s *Definitions) Check(ctx context.Context, in Script) *Checked {
 	script, errs, cat := s.read(ctx, in)
 	cat.Sample = nil
 	made := &made{created: map[string]bool{}, dropped: map[string]bool{}, topics: map[string]bool{}}
+	cat.Steps = s.stepsWith(made)
 	places := sql.Positions{Text: in.SQL}
 	for _, st := range script.Statements {
 		x := Statement{Kind: sql.KindOf(st)}
@@ -71,23 +72,12 @@ func (s *Definitions) Check(ctx context.Context, in Script) *Checked {
 
 // withSteps adds what a query reads of the steps of jobs to a copy of the catalogue.
 func (s *Definitions) withSteps(q *sql.Query, cat *plan.Catalog, errs *sql.Errors) *plan.Catalog {
-	for i, f := range q.JobSteps(cat.Knows) {
-		if i == 0 {
-			cat = cat.Clone()
-			if _, now := q.Until.(*sql.NowMark); !now {
-				errs.Add(sql.WrongPlace, f.Span, "write UNTIL NOW at the end of the query", "the rows of a job's step are given as they stand, and not as they come")
-			}
-		}
-		if cat.Tables[f.Read()] != nil {
-			continue
-		}
-		fields, err := s.jobs.StepFields(f.Job.Text, f.Name.Text)
-		if err == nil {
-			err = cat.Present(f.Read(), fields)
-		}
-		if err != nil {
-			errs.Add(sql.UnknownName, f.Span, "", "%s", err)
-		}
+	reads := q.JobSteps(cat.Knows)
+	if _, now := q.Until.(*sql.NowMark); !now && len(reads) > 0 {
+		errs.Add(sql.WrongPlace, reads[0].Span, "write UNTIL NOW at the end of the query", "%s is given as it stands, and not as it comes", reads[0].Read())
+	}
+	if with := cat.WithSteps(reads, errs); with != nil {
+		return with
 	}
 	return cat
 }
@@ -132,6 +122,13 @@ func (s *Definitions) Words(ctx context.Context) *Words {
 		out.Names = append(out.Names, Named{t.Name, sql.KindTopic, []base.Column{}})
 	}
 	out.Names = known(ctx, out.Names)
+	for _, t := range plan.OwnTables {
+		n := Named{plan.OwnSpace + "." + t.Name, sql.KindTable, []base.Column{}}
+		for _, c := range t.Columns {
+			n.Columns = append(n.Columns, base.Column{Name: c.Name, Type: c.Type.String()})
+		}
+		out.Names = append(out.Names, n)
+	}
 	return out
 }
 

@@ -27,7 +27,7 @@ func (s *Questions) present(ctx context.Context, q *sql.Query, cat **plan.Catalo
 		return nil, nil
 	}
 	if _, now := q.Until.(*sql.NowMark); !now {
-		errs.Add(sql.WrongPlace, reads[0].Span, "write UNTIL NOW at the end of the query", "the rows of a job's step are given as they stand, and not as they come")
+		errs.Add(sql.WrongPlace, reads[0].Span, "write UNTIL NOW at the end of the query", "%s is given as it stands, and not as it comes", reads[0].Read())
 		return nil, errs.Err()
 	}
 	where := map[string]string{}
@@ -41,7 +41,7 @@ func (s *Questions) present(ctx context.Context, q *sql.Query, cat **plan.Catalo
 		if _, done := out[name]; done {
 			continue
 		}
-		p, err := s.jobs.Present(ctx, f.Job.Text, f.Name.Text, where, jobs.MostPresent)
+		p, err := s.standing(ctx, f, where)
 		if err != nil {
 			return nil, err
 		}
@@ -63,6 +63,23 @@ func (s *Questions) present(ctx context.Context, q *sql.Query, cat **plan.Catalo
 		out[name] = ms
 	}
 	return out, nil
+}
+
+// standing gives the rows of a job's step, or of what the service tells of itself.
+func (s *Questions) standing(ctx context.Context, f sql.From, where map[string]string) (*jobs.Present, error) {
+	if f.Job.Text != plan.OwnSpace || s.Own == nil {
+		return s.jobs.Present(ctx, f.Job.Text, f.Name.Text, where, jobs.MostPresent)
+	}
+	t, err := plan.Own(f.Name.Text)
+	if err != nil {
+		return nil, base.Errorf(base.ErrNotFound, "%s", err)
+	}
+	p := &jobs.Present{Job: f.Job.Text, Step: f.Name.Text}
+	for _, c := range t.Columns {
+		p.Columns = append(p.Columns, base.Column{Name: c.Name, Type: c.Type.String()})
+	}
+	p.Rows, err = s.Own(ctx, t.Name)
+	return p, err
 }
 
 // equalities are the conditions column = value that all have to hold, with the values as text.

@@ -3,7 +3,9 @@
 package questions
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"time"
 
@@ -28,11 +30,14 @@ type Questions struct {
 	samples     *samples.Samples
 	jobs        *jobs.Jobs
 	definitions *declare.Definitions
+
+	// Own gives the rows of what the service tells of itself; nil: it does not.
+	Own func(ctx context.Context, table string) ([]json.RawMessage, error)
 }
 
 // New answers the questions of a service.
 func New(b *base.Base, topics *topics.Topics, samples *samples.Samples, jobs *jobs.Jobs, definitions *declare.Definitions) *Questions {
-	return &Questions{b, topics, samples, jobs, definitions}
+	return &Questions{Base: b, topics: topics, samples: samples, jobs: jobs, definitions: definitions}
 }
 
 // LiveQuery is a bound query that can be run.
@@ -42,6 +47,7 @@ type LiveQuery struct {
 	plan    *plan.Plan
 	given   map[string][]recorded.Message // the rows of steps of jobs, by job.step
 	stands  bool                          // the rows that stand at the end are wanted
+	itself  bool                          // the service asks
 }
 
 // Query binds a bare SELECT. in.Begin is where topics are read from that do not say so; "" is now.
@@ -63,13 +69,8 @@ func (s *Questions) Query(ctx context.Context, in declare.Script) (*LiveQuery, e
 	if s.Allowed(ctx, script, errs); len(errs.List) > 0 {
 		return nil, errs.Err()
 	}
-	cat := s.Current()
-	given, err := s.present(ctx, q, &cat, errs)
+	given, p, stands, err := s.asked(ctx, q, errs)
 	if err != nil {
-		return nil, err
-	}
-	p, stands := cat.Asked(q, errs)
-	if err := errs.Err(); err != nil {
 		return nil, err
 	}
 	if in.Begin != "" {
@@ -83,11 +84,57 @@ func (s *Questions) Query(ctx context.Context, in declare.Script) (*LiveQuery, e
 			}
 		}
 	}
+	return s.live(given, p, stands), nil
+}
+
+// asked binds a query, with the rows that stand where it reads such.
+func (s *Questions) asked(ctx context.Context, q *sql.Query, errs *sql.Errors) (map[string][]recorded.Message, *plan.Plan, bool, error) {
+	cat := s.Current()
+	given, err := s.present(ctx, q, &cat, errs)
+	if err != nil {
+		return nil, nil, false, err
+	}
+	p, stands := cat.Asked(q, errs)
+	return given, p, stands, errs.Err()
+}
+
+func (s *Questions) live(given map[string][]recorded.Message, p *plan.Plan, stands bool) *LiveQuery {
 	out := &LiveQuery{s: s, plan: p, given: given, stands: stands}
 	for _, f := range p.Outputs()[0].Fields {
 		out.Columns = append(out.Columns, base.Column{Name: f.Name, Type: f.Type.String()})
 	}
-	return out, nil
+	return out
+}
+
+// Now gives the rows that a query has now, as JSON objects, most of them at most. The service asks it itself: it takes no turn of people, and what the text
+// reads is not asked about again. The caller of the context only bounds what the service tells of itself.
+func (s *Questions) Now(ctx context.Context, name, text string, most int) ([]json.RawMessage, error) {
+	script, err := sql.Read(name, text)
+	if err != nil {
+		return nil, err
+	}
+	q, ok := script.Statements[0].(*sql.Query)
+	if !ok {
+		return nil, base.Errorf(base.ErrRefused, "expected a SELECT")
+	}
+	q.Until = &sql.NowMark{}
+	given, p, stands, err := s.asked(ctx, q, &sql.Errors{File: name, Text: text})
+	if err != nil {
+		return nil, err
+	}
+	live := s.live(given, p, stands)
+	live.itself = true
+	out := []json.RawMessage{}
+	_, _, err = live.Run(ctx, func(row []byte) error {
+		if out = append(out, json.RawMessage(bytes.Clone(row))); len(out) > most {
+			return base.Errorf(base.ErrRefused, "more than %d rows; keep some with WHERE, or put them together with GROUP BY", most)
+		}
+		return nil
+	}, func(QueryAside) {})
+	if err == nil && ctx.Err() != nil {
+		err = ctx.Err()
+	}
+	return out, err
 }
 
 // Fields gives the columns of the result.
@@ -122,11 +169,13 @@ const asideEvery = 500 * time.Millisecond
 // Run gives the rows, as JSON objects, until the query ends or the context is cancelled. It gives the
 // ledger of the run. aside is told now and then how many rows were set aside, when there are more.
 func (q *LiveQuery) Run(ctx context.Context, each func(row []byte) error, aside func(QueryAside)) (flow.Status, []flow.NamedSample, error) {
-	leave, err := q.s.Listen(ctx)
-	if err != nil {
-		return flow.Status{}, nil, err
+	if !q.itself {
+		leave, err := q.s.Listen(ctx)
+		if err != nil {
+			return flow.Status{}, nil, err
+		}
+		defer leave()
 	}
-	defer leave()
 	o := q.s.Opener()
 	o.Live = true
 	limit := q.plan.Outputs()[0].Limit

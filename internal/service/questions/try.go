@@ -218,7 +218,7 @@ func (s *Questions) bindTry(ctx context.Context, in declare.Script) (*tryable, e
 			t.cat, t.query, t.text, t.name = cat, true, script.Source(st), "tried"
 		case *sql.CreateJob:
 			t.plan, t.query, t.text, t.name = cat.Clone().Job(st, errs), false, script.Source(st), st.Name.Text
-		case *sql.DeclareStream, *sql.DeclareTable, *sql.DeclareSink, *sql.DeclareEndpoint, *sql.CreateView, *sql.CreateFunction, *sql.CreateBoard:
+		case *sql.DeclareStream, *sql.DeclareTable, *sql.DeclareSink, *sql.DeclareEndpoint, *sql.CreateView, *sql.CreateFunction, *sql.CreateBoard, *sql.CreateAlert:
 			name := sql.NameOf(st)
 			same := s.definitions.SameDefinition(cat.KindOf(name), name, st, script.Source(st))
 			all := declare.Listed(st)

@@ -50,3 +50,8 @@ create board b (title 'B', since 2 hours) -- a board
  panel 'Number of all' number (wide 3, unit 'reads') as (select count(*) as n from reads group by mat forget after 30 days) -- how many
   -- beside it
  panel 'Lines' series as (with x as (select mat, at, n from s) select mat, at, n from x where n > 1) panel 'Words' text (high 2) 'it''s so';
+
+-- what wakes somebody
+create or replace alert timing.crowded when ( -- at a mat
+  select mat, count(*) as n from reads since 10 minutes group by mat forget after 1 day having count(*) > 1000) by mat, "at mat" for 1 minute 30 seconds every 5 seconds say '{mat}: it''s {n}' notify timing.hook, post;
+create alert still when (select job from fiume.jobs where state = 'stopped');

@@ -199,3 +199,23 @@ CREATE BOARD b (TITLE 'B', SINCE 2 HOURS)
     SELECT mat, "at", n FROM x WHERE n > 1
   )
   PANEL 'Words' TEXT (HIGH 2) 'it''s so';
+
+-- what wakes somebody
+CREATE OR REPLACE ALERT timing.crowded WHEN (
+  SELECT
+    -- at a mat
+    mat,
+    COUNT(*) AS n
+  FROM reads SINCE 10 MINUTES
+  GROUP BY mat FORGET AFTER 1 DAY
+  HAVING COUNT(*) > 1000
+)
+  BY mat, "at mat"
+  FOR 1 MINUTE 30 SECONDS
+  EVERY 5 SECONDS
+  SAY '{mat}: it''s {n}'
+  NOTIFY timing.hook, post;
+
+CREATE ALERT still WHEN (
+  SELECT "job" FROM fiume.jobs WHERE state = 'stopped'
+);
