@@ -125,6 +125,7 @@ var needs = map[string]need{
 	"revoke":          {access.Administer, everywhere},
 	"prove-activity":  {access.Administer, everywhere},
 	"export-activity": {access.Administer, everywhere},
+	"backup":          {access.Administer, everywhere},
 
 	"tokens":     {access.Look, somewhere}, // one's own; all for administrators
 	"new-token":  {access.Look, somewhere},

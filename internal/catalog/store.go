@@ -157,6 +157,40 @@ type Store struct {
 	chained bool       // it is known
 }
 
+// changes are those of the records, in their order. What one has done is noted under its name, and never changed.
+var changes = []*gormigrate.Migration{{
+	ID: "0001 first tables",
+	Migrate: func(tx *gorm.DB) error {
+		return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").
+			AutoMigrate(&Definition{}, &Job{}, &Checkpoint{}, &Activity{}, &Secret{})
+	},
+}, {
+	ID: "0002 versions of jobs",
+	Migrate: func(tx *gorm.DB) error {
+		return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").AutoMigrate(&Job{}, &Version{})
+	},
+}, {
+	ID: "0003 samples, rows set aside and history",
+	Migrate: func(tx *gorm.DB) error {
+		return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").AutoMigrate(&Sample{}, &SetAside{}, &ReasonCount{}, &Minute{})
+	},
+}, {
+	ID: "0004 addresses of secrets",
+	Migrate: func(tx *gorm.DB) error {
+		return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").AutoMigrate(&Secret{})
+	},
+}, {
+	ID: "0005 offsets of groups",
+	Migrate: func(tx *gorm.DB) error {
+		return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").AutoMigrate(&GroupOffset{})
+	},
+}, {
+	ID: "0006 callers and chained activity",
+	Migrate: func(tx *gorm.DB) error {
+		return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").AutoMigrate(&Activity{}, &Kept{}, &Sample{})
+	},
+}}
+
 // Open connects to a database, given as the driver's DSN, and brings its tables up to date.
 func Open(ctx context.Context, dsn string) (*Store, error) {
 	c, err := driver.ParseDSN(dsn)
@@ -174,38 +208,6 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 		return nil, fmt.Errorf("the database at %s cannot be opened: %w", c.Addr, err)
 	}
 	s := &Store{db: db.WithContext(ctx)}
-	changes := []*gormigrate.Migration{{
-		ID: "0001 first tables",
-		Migrate: func(tx *gorm.DB) error {
-			return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").
-				AutoMigrate(&Definition{}, &Job{}, &Checkpoint{}, &Activity{}, &Secret{})
-		},
-	}, {
-		ID: "0002 versions of jobs",
-		Migrate: func(tx *gorm.DB) error {
-			return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").AutoMigrate(&Job{}, &Version{})
-		},
-	}, {
-		ID: "0003 samples, rows set aside and history",
-		Migrate: func(tx *gorm.DB) error {
-			return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").AutoMigrate(&Sample{}, &SetAside{}, &ReasonCount{}, &Minute{})
-		},
-	}, {
-		ID: "0004 addresses of secrets",
-		Migrate: func(tx *gorm.DB) error {
-			return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").AutoMigrate(&Secret{})
-		},
-	}, {
-		ID: "0005 offsets of groups",
-		Migrate: func(tx *gorm.DB) error {
-			return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").AutoMigrate(&GroupOffset{})
-		},
-	}, {
-		ID: "0006 callers and chained activity",
-		Migrate: func(tx *gorm.DB) error {
-			return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").AutoMigrate(&Activity{}, &Kept{}, &Sample{})
-		},
-	}}
 	if err := tooNew(db, changes); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
@@ -213,6 +215,35 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 		return nil, errors.Join(fmt.Errorf("the catalog's tables cannot be brought up to date: %w", err), s.Close())
 	}
 	return s, nil
+}
+
+// Pending names the changes of the records in a database that are still to be made. It makes none.
+func Pending(ctx context.Context, dsn string) (out []string, err error) {
+	c, err := driver.ParseDSN(dsn)
+	if err != nil {
+		return nil, fmt.Errorf("the DSN cannot be read: %w", err)
+	}
+	db, err := gorm.Open(mysql.New(mysql.Config{DSNConfig: c}), &gorm.Config{Logger: logger.Discard})
+	if err != nil {
+		return nil, fmt.Errorf("the database at %s cannot be opened: %w", c.Addr, err)
+	}
+	s := &Store{db: db.WithContext(ctx)}
+	defer func() { err = errors.Join(err, s.Close()) }()
+	if err := tooNew(s.db, changes); err != nil {
+		return nil, err
+	}
+	var done []string
+	if s.db.Migrator().HasTable(gormigrate.DefaultOptions.TableName) {
+		if err := s.db.Table(gormigrate.DefaultOptions.TableName).Pluck(gormigrate.DefaultOptions.IDColumnName, &done).Error; err != nil {
+			return nil, err
+		}
+	}
+	for _, m := range changes {
+		if !slices.Contains(done, m.ID) {
+			out = append(out, m.ID)
+		}
+	}
+	return out, nil
 }
 
 // tooNew refuses records that a newer version has changed: this one would not know who may do what, or what else it would leave out.

@@ -101,6 +101,17 @@ func (c *Client) ProveActivity(ctx context.Context) (out catalog.Proof, err erro
 	return out, c.call(ctx, "GET", "/api/activity/proof", nil, &out)
 }
 
+// Backup writes an archive of the service as it is now. passphrase seals the key of its secrets, which is left out without one.
+func (c *Client) Backup(ctx context.Context, passphrase string, to io.Writer) error {
+	resp, err := c.do(ctx, "POST", "/api/backup", map[string]string{"passphrase": passphrase})
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	_, err = io.Copy(to, resp.Body)
+	return err
+}
+
 // ExportActivity writes the activity log in its order, behind an entry, an entry of JSON in a line.
 func (c *Client) ExportActivity(ctx context.Context, after uint, to io.Writer) error {
 	resp, err := c.do(ctx, "GET", fmt.Sprintf("/api/activity/export?after=%d", after), nil)

@@ -66,6 +66,7 @@ func (OS) Open(name string) (File, error) {
 
 // Create implements FS.
 func (OS) Create(name string) (File, error) {
+	defer Change()()
 	f, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o644)
 	if err != nil {
 		return nil, err
@@ -74,13 +75,22 @@ func (OS) Create(name string) (File, error) {
 }
 
 // Rename implements FS.
-func (OS) Rename(from, to string) error { return os.Rename(from, to) }
+func (OS) Rename(from, to string) error {
+	defer Change()()
+	return os.Rename(from, to)
+}
 
 // Remove implements FS.
-func (OS) Remove(name string) error { return os.Remove(name) }
+func (OS) Remove(name string) error {
+	defer Change()()
+	return os.Remove(name)
+}
 
 // RemoveAll implements FS.
-func (OS) RemoveAll(name string) error { return os.RemoveAll(name) }
+func (OS) RemoveAll(name string) error {
+	defer Change()()
+	return os.RemoveAll(name)
+}
 
 // MkdirAll implements FS.
 func (OS) MkdirAll(dir string) error { return os.MkdirAll(dir, 0o755) }

@@ -1,12 +1,14 @@
 package disk_test
 
 import (
+	"context"
 	"errors"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"syscall"
 	"testing"
+	"time"
 
 	"fiume/internal/disk"
 )
@@ -116,4 +118,54 @@ func TestPowerLoss(t *testing.T) {
 	if b, _ := disk.Read(m.Session(), "/d/x"); len(b) != 0 {
 		t.Errorf("a failed sync kept %q", b)
 	}
+}
+
+// TestFreeze: while all stands still nothing is written, moved or made; whoever wants that and does not get it in time leaves no trace.
+func TestFreeze(t *testing.T) {
+	dir := t.TempDir()
+	fs := disk.OS{}
+	f, err := fs.Create(filepath.Join(dir, "f"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	release, err := disk.Freeze(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	changes := []func() error{
+		func() error { _, err := f.WriteAt([]byte("x"), 0); return err },
+		func() error { g, err := fs.Create(filepath.Join(dir, "g")); return errors.Join(err, g.Close()) },
+		func() error { return fs.Rename(filepath.Join(dir, "f"), filepath.Join(dir, "h")) },
+	}
+	done := make(chan error, len(changes))
+	for _, c := range changes {
+		go func() { done <- c() }()
+	}
+	time.Sleep(50 * time.Millisecond)
+	names, err := fs.List(dir) // reading goes on
+	size, serr := f.Size()
+	if err != nil || serr != nil || len(names) != 1 || names[0] != "f" || size != 0 || len(done) != 0 {
+		t.Errorf("%q %d %v %v", names, size, err, serr)
+	}
+	impatient, cancel := context.WithTimeout(t.Context(), 20*time.Millisecond)
+	defer cancel()
+	if _, err := disk.Freeze(impatient); !errors.Is(err, context.DeadlineExceeded) {
+		t.Errorf("two froze at once: %v", err)
+	}
+	release()
+	release() // twice does no harm
+	for range changes {
+		if err := <-done; err != nil {
+			t.Error(err)
+		}
+	}
+	if names, _ := fs.List(dir); len(names) != 2 || names[1] != "h" {
+		t.Errorf("%q", names)
+	}
+	again, err := disk.Freeze(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	again()
 }

@@ -67,6 +67,7 @@ type Service struct {
 	People      *people.People
 
 	base      *base.Base
+	dsn       string // of the records
 	store     *catalog.Store
 	server    *catalog.Server // nil with a DSN of one's own
 	opened    time.Time
@@ -133,6 +134,7 @@ func (s *Service) open(ctx context.Context, c Config) (err error) {
 			return err
 		}
 	}
+	s.dsn = dsn
 	b.Store = s.store
 	if s.Secrets, err = secrets.Open(b); err != nil {
 		return err

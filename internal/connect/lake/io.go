@@ -19,6 +19,7 @@ import (
 
 	"fiume/internal/connect/roots"
 	"fiume/internal/connect/store"
+	"fiume/internal/disk"
 
 	iceio "github.com/apache/iceberg-go/io"
 )
@@ -245,7 +246,9 @@ func (r *reach) Create(name string) (iceio.FileWriter, error) {
 	if err := mkdir(filepath.Dir(p)); err != nil {
 		return nil, err
 	}
+	done := disk.Change()
 	f, err := os.Create(p)
+	done()
 	if err != nil {
 		return nil, err
 	}
@@ -311,7 +314,9 @@ func (r *reach) Remove(name string) error {
 	if err != nil {
 		return err
 	}
+	done := disk.Change()
 	err = os.Remove(p)
+	done()
 	if isMetadata(name) && errors.Is(err, fs.ErrNotExist) { // another writer has removed it as too old
 		return nil
 	}
@@ -381,7 +386,10 @@ func (r *reach) Rename(from, to string) error {
 	if err != nil {
 		return err
 	}
-	if err := os.Rename(a, b); err != nil {
+	done := disk.Change()
+	err = os.Rename(a, b)
+	done()
+	if err != nil {
 		return err
 	}
 	return syncDir(filepath.Dir(b))
@@ -393,10 +401,15 @@ func (r *reach) RenameNoReplace(from, to string) error {
 	if err != nil {
 		return err
 	}
-	if err := os.Link(a, b); err != nil {
+	done := disk.Change()
+	if err = os.Link(a, b); err == nil {
+		err = os.Remove(a)
+	}
+	done()
+	if err != nil {
 		return err
 	}
-	return errors.Join(os.Remove(a), syncDir(filepath.Dir(b)))
+	return syncDir(filepath.Dir(b))
 }
 
 // RemoveAll implements io.RemoveAllIO of the library.
@@ -405,7 +418,7 @@ func (r *reach) RemoveAll(name string) error {
 	if err != nil {
 		return err
 	}
-	return os.RemoveAll(p)
+	return disk.OS{}.RemoveAll(p)
 }
 
 // MkdirAll implements io.MkdirAllIO of the library.

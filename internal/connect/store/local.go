@@ -13,6 +13,7 @@ import (
 	"syscall"
 
 	"fiume/internal/connect/roots"
+	"fiume/internal/disk"
 
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/fsnotify/fsnotify"
@@ -183,7 +184,7 @@ func (l *local) Remove(_ context.Context, name string) error {
 	if _, err := l.within.Path(name); err != nil {
 		return err
 	}
-	return os.Remove(name)
+	return disk.OS{}.Remove(name)
 }
 
 // Move implements Store. To another disk a file is copied, under a hidden name first.
@@ -195,7 +196,7 @@ func (l *local) Move(_ context.Context, address, name, dir string) error {
 	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
 		return err
 	}
-	err = os.Rename(name, to)
+	err = disk.OS{}.Rename(name, to)
 	if !errors.Is(err, syscall.EXDEV) {
 		return err
 	}
@@ -213,10 +214,10 @@ func (l *local) Move(_ context.Context, address, name, dir string) error {
 		err = out.Sync()
 	}
 	if err = errors.Join(err, out.Close()); err == nil {
-		err = os.Rename(coming, to)
+		err = disk.OS{}.Rename(coming, to)
 	}
 	if err == nil {
-		err = os.Remove(name)
+		err = disk.OS{}.Remove(name)
 	}
 	return err
 }

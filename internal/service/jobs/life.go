@@ -4,11 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"time"
 
 	"fiume/internal/core/flow"
+	"fiume/internal/disk"
 	"fiume/internal/service/base"
 )
 
@@ -256,7 +256,7 @@ func (s *Jobs) Drop(ctx context.Context, actor, name string) error {
 		delete(s.jobs, name)
 		s.mu.Unlock()
 		s.Note(actor, "dropped", name, "")
-		return os.RemoveAll(filepath.Join(s.Dir, base.StateDir(name)))
+		return disk.OS{}.RemoveAll(filepath.Join(s.Dir, base.StateDir(name)))
 	})
 }
 

@@ -3,7 +3,6 @@ package jobs
 import (
 	"context"
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -176,7 +175,7 @@ func (j *Job) forget() error {
 	}
 	k := j.keeper()
 	for _, f := range files {
-		if err := os.Remove(filepath.Join(k.Dir, f)); err != nil {
+		if err := k.FS.Remove(filepath.Join(k.Dir, f)); err != nil {
 			j.s.Log.Error("an old checkpoint cannot be removed", "file", f, "error", err)
 		}
 	}
