@@ -465,6 +465,7 @@ func (h *handler) routes(a huma.API) {
 	h.callers(a, op)
 	h.alerts(a, op)
 	h.backup(a, op)
+	h.forget(a, op)
 	huma.Register(a, op("health", "GET", "/api/health", "How the service is", "service"),
 		func(ctx context.Context, _ *struct{}) (*body[service.Health], error) {
 			return answer(h.s.Health(ctx), nil)

@@ -126,6 +126,7 @@ var needs = map[string]need{
 	"prove-activity":  {access.Administer, everywhere},
 	"export-activity": {access.Administer, everywhere},
 	"backup":          {access.Administer, everywhere},
+	"forget":          {access.Administer, everywhere},
 
 	"tokens":     {access.Look, somewhere}, // one's own; all for administrators
 	"new-token":  {access.Look, somewhere},

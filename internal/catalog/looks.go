@@ -84,6 +84,29 @@ func (s *Store) SetAsides(l Looking) (out []SetAside, err error) {
 	return out, q.Find(&out).Error
 }
 
+// ForgetAsides removes the rows set aside that match, and gives how many.
+func (s *Store) ForgetAsides(match func(x *SetAside) bool) (n int, err error) {
+	var some []SetAside
+	for last := uint(0); ; last = some[len(some)-1].ID {
+		if err := s.db.Where("id > ?", last).Order("id").Limit(500).Find(&some).Error; err != nil || len(some) == 0 {
+			return n, err
+		}
+		var ids []uint
+		for i := range some {
+			if match(&some[i]) {
+				ids = append(ids, some[i].ID)
+			}
+		}
+		if len(ids) == 0 {
+			continue
+		}
+		if err := s.db.Delete(&SetAside{}, ids).Error; err != nil {
+			return n, err
+		}
+		n += len(ids)
+	}
+}
+
 // SetAsideOf gives a row that was set aside, or nil.
 func (s *Store) SetAsideOf(id uint) (*SetAside, error) {
 	var out SetAside

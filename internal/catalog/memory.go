@@ -282,6 +282,16 @@ func (m *Memory) SetAsides(l Looking) (out []SetAside, err error) {
 	})
 }
 
+// ForgetAsides is as Store.ForgetAsides.
+func (m *Memory) ForgetAsides(match func(x *SetAside) bool) (n int, err error) {
+	return n, m.do("ForgetAsides", func() error {
+		before := len(m.aside)
+		m.aside = slices.DeleteFunc(m.aside, func(x SetAside) bool { return match(&x) })
+		n = before - len(m.aside)
+		return nil
+	})
+}
+
 // SetAsideOf is as Store.SetAsideOf.
 func (m *Memory) SetAsideOf(id uint) (out *SetAside, err error) {
 	return out, m.do("SetAsideOf", func() error {

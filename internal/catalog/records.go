@@ -23,6 +23,7 @@ type Records interface {
 	AddSetAside(rows []SetAside, most int) error
 	SetAsides(l Looking) ([]SetAside, error)
 	SetAsideOf(id uint) (*SetAside, error)
+	ForgetAsides(match func(x *SetAside) bool) (int, error)
 	Sent(id uint, at time.Time, actor string) error
 	AddReasons(counts []ReasonCount) error
 	Reasons(job string) ([]ReasonCount, error)

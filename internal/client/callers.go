@@ -2,12 +2,15 @@ package client
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/url"
 
 	"fiume/internal/api"
 	"fiume/internal/catalog"
+	"fiume/internal/service/forget"
 	"fiume/internal/service/people"
 )
 
@@ -110,6 +113,29 @@ func (c *Client) Backup(ctx context.Context, passphrase string, to io.Writer) er
 	defer resp.Body.Close()
 	_, err = io.Copy(to, resp.Body)
 	return err
+}
+
+// Forget forgets the messages and rows that have a value in a column, and tells of each place as it is done.
+func (c *Client) Forget(ctx context.Context, r forget.Request, tell func(forget.Step) error) error {
+	resp, err := c.do(ctx, "POST", "/api/forget", r)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	for d := json.NewDecoder(resp.Body); ; {
+		var s forget.Step
+		switch err := d.Decode(&s); {
+		case err != nil && ctx.Err() != nil:
+			return ctx.Err()
+		case err != nil:
+			return fmt.Errorf("it did not come to its end: %w", err)
+		case s.Place == "" && s.Problem != "":
+			return errors.New("it did not come to its end: " + s.Problem)
+		}
+		if err := tell(s); err != nil || s.Finished {
+			return err
+		}
+	}
 }
 
 // ExportActivity writes the activity log in its order, behind an entry, an entry of JSON in a line.

@@ -31,7 +31,7 @@ develop timing:         compare-job revert-job drop-job drop-topic board-links n
 operate somewhere:      secrets
 operate timing:         start-job stop-job parallelism silence-alert set-secret drop-secret
 operate everywhere:     alerts-told alert-notices
-administer everywhere:  run-statements databases create-database drop-database users put-user drop-user grants grant revoke prove-activity export-activity backup
+administer everywhere:  run-statements databases create-database drop-database users put-user drop-user grants grant revoke prove-activity export-activity backup forget
 `
 
 // includes are the roles that a role has in it.

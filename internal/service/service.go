@@ -25,6 +25,7 @@ import (
 	"fiume/internal/service/boards"
 	"fiume/internal/service/databases"
 	"fiume/internal/service/declare"
+	"fiume/internal/service/forget"
 	"fiume/internal/service/jobs"
 	"fiume/internal/service/people"
 	"fiume/internal/service/questions"
@@ -62,6 +63,7 @@ type Service struct {
 	Questions   *questions.Questions
 	Boards      *boards.Boards
 	Alerts      *alerts.Alerts
+	Forgetter   *forget.Forgetter
 	Secrets     *secrets.Vault
 	Databases   *databases.Databases
 	People      *people.People
@@ -159,6 +161,7 @@ func (s *Service) open(ctx context.Context, c Config) (err error) {
 	s.Samples = samples.New(b, s.Topics, s.Jobs)
 	s.Definitions = declare.New(b, s.Topics, s.Samples, s.Jobs)
 	s.Questions = questions.New(b, s.Topics, s.Samples, s.Jobs, s.Definitions)
+	s.Forgetter = forget.New(b, s.Samples, s.Jobs)
 	s.Questions.Own = s.Own
 	s.Boards = boards.New(b)
 	if s.Alerts, err = alerts.New(b); err != nil {

@@ -31,8 +31,10 @@ const (
 )
 
 // Compact keeps the newest message of each key of a partition, where enough has been written since the last time; always does so anyway. It gives how many
-// messages were removed. One goroutine calls it.
+// messages were removed.
 func (p *Partition) Compact(now time.Time, always bool) (removed int64, err error) {
+	p.rewriting.Lock()
+	defer p.rewriting.Unlock()
 	closed, dirty, err := p.toCompact(always)
 	if err != nil || !dirty {
 		return 0, err
@@ -58,11 +60,53 @@ func (p *Partition) Compact(now time.Time, always bool) (removed int64, err erro
 	return removed, nil
 }
 
+// ErrDamaged says that a partition has damage, and is left as it is.
+var ErrDamaged = errors.New("the partition is damaged, and left as it is")
+
+// Forget removes the messages that match, of those that are there now, and gives how many there were. What is given to match is a message in a buffer that it must not
+// keep. Where a segment would have no message left at its end, the last one stays as an empty one. until says when to give up.
+func (p *Partition) Forget(until func() error, match func(v View, b []byte) bool) (removed int64, err error) {
+	p.rewriting.Lock()
+	defer p.rewriting.Unlock()
+	var closed []*segment
+	for end := p.Next(); ; time.Sleep(2 * time.Millisecond) { // what is being written has to be on the disk before its segment ends
+		if err := until(); err != nil {
+			return 0, err
+		}
+		var ok bool
+		if closed, ok, err = p.toCompact(true); err != nil {
+			return 0, err
+		}
+		if !ok {
+			return 0, ErrDamaged
+		}
+		p.mu.Lock()
+		all := p.active().base >= end
+		p.mu.Unlock()
+		if all {
+			break
+		}
+	}
+	c := &compaction{match: match}
+	for _, s := range closed {
+		if err := until(); err != nil {
+			return removed, err
+		}
+		n, err := p.compactSegment(s, c)
+		removed += n
+		if err != nil {
+			return removed, fmt.Errorf("%s cannot be written anew: %w", s.path, err)
+		}
+	}
+	return removed, nil
+}
+
 // compaction is one at work, from the oldest segment to the newest.
 type compaction struct {
-	newest map[xxh3.Uint128]int64 // offset of the newest message of each key that was looked at
-	held   map[xxh3.Uint128]bool  // keys of which a message was kept that has been replaced
-	day    int64                  // what is older need not be kept for sinks and late readers
+	match  func(v View, b []byte) bool // messages that are to be forgotten; nil: those that have been replaced
+	newest map[xxh3.Uint128]int64      // offset of the newest message of each key that was looked at
+	held   map[xxh3.Uint128]bool       // keys of which a message was kept that has been replaced
+	day    int64                       // what is older need not be kept for sinks and late readers
 }
 
 // gone says whether a message goes.
@@ -196,7 +240,7 @@ func (p *Partition) compactSegment(s *segment, c *compaction) (removed int64, er
 			return removed, nil
 		}
 	}
-	return 0, fresh.file.Close() // retention has removed it
+	return 0, errors.Join(fresh.file.Close(), p.fs.Remove(s.path)) // retention has removed it
 }
 
 // keep gives a batch without the messages that have been replaced; it begins at base, which may lie before it, and nil where none is left. The last batch of a
@@ -206,7 +250,13 @@ func (c *compaction) keep(b []byte, h head, base int64, last bool) (out []byte, 
 	n := 0
 	from := headSize
 	err = records(b, func(v View, begin, end int) {
-		if c.gone(v, b[v.KeyFrom:v.KeyTo], h, last && v.Offset == h.last) {
+		gone := false
+		if c.match != nil {
+			gone = c.match(v, b)
+		} else {
+			gone = c.gone(v, b[v.KeyFrom:v.KeyTo], h, last && v.Offset == h.last)
+		}
+		if gone {
 			removed++
 			return
 		}
@@ -219,10 +269,19 @@ func (c *compaction) keep(b []byte, h head, base int64, last bool) (out []byte, 
 	if removed == 0 && base == h.base {
 		return b, 0, nil
 	}
-	if n == 0 {
+	be := binary.BigEndian
+	if n == 0 && !last {
 		return nil, removed, nil
 	}
-	be := binary.BigEndian
+	if n == 0 { // an empty one without a key, as old as the batch
+		rec := []byte{0}
+		rec = binary.AppendVarint(rec, 0)
+		rec = binary.AppendVarint(rec, h.last-h.base)
+		rec = append(rec, 1, 0, 0) // no key (-1), an empty value, no headers
+		b = append(bytes.Clone(b[:from]), binary.AppendVarint(nil, int64(len(rec)))...)
+		b = append(b, rec...)
+		n, kept = 1, []int{from, len(b)}
+	}
 	out = bytes.Clone(b[:from])
 	shift := h.base - base
 	for i := 0; i < len(kept); i += 2 {

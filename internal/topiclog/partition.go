@@ -63,7 +63,8 @@ type Partition struct {
 	producers producers
 	compacted int64 // bytes that there were when it was compacted last
 
-	syncMu sync.Mutex // one sync at a time
+	syncMu    sync.Mutex // one sync at a time
+	rewriting sync.Mutex // one at a time writes segments anew
 }
 
 func openPartition(fs disk.FS, dir string, limit int64, tell func(text string, args ...any)) (*Partition, error) {

@@ -186,6 +186,97 @@ type kept struct {
 	Bytes     []byte  `json:"b,omitempty"` // where it is no text
 }
 
+// packed writes messages as the catalog keeps them, and counts their bytes.
+func packed(ms []recorded.Message) (data []byte, size int, err error) {
+	var b bytes.Buffer
+	z := gzip.NewWriter(&b)
+	e := json.NewEncoder(z)
+	for _, x := range ms {
+		k := kept{Partition: x.Partition, Offset: x.Offset, At: x.At, Key: x.Key, Headers: x.Headers}
+		if utf8.Valid(x.Value) {
+			text := string(x.Value)
+			k.Text = &text
+		} else {
+			k.Bytes = x.Value
+		}
+		size += len(x.Value)
+		if err := e.Encode(k); err != nil {
+			return nil, 0, err
+		}
+	}
+	if err := z.Close(); err != nil {
+		return nil, 0, err
+	}
+	if b.Len() > topics.MostBytes {
+		return nil, 0, base.Errorf(base.ErrRefused, "the sample has too many bytes; take fewer messages than %d", len(ms))
+	}
+	return b.Bytes(), size, nil
+}
+
+// unpacked reads the messages of a sample.
+func unpacked(row *catalog.Sample) (out []recorded.Message, err error) {
+	z, err := gzip.NewReader(bytes.NewReader(row.Data))
+	if err != nil {
+		return nil, err
+	}
+	for d := json.NewDecoder(z); d.More(); {
+		var k kept
+		if err := d.Decode(&k); err != nil {
+			return nil, err
+		}
+		m := recorded.Message{Partition: k.Partition, Offset: k.Offset, At: k.At, Key: k.Key, Headers: k.Headers, Value: k.Bytes}
+		if k.Text != nil {
+			m.Value = []byte(*k.Text)
+		}
+		out = append(out, m)
+	}
+	return out, nil
+}
+
+// Forget removes the messages of all samples that match, and gives how many there were; samples that have no other are dropped. try changes nothing.
+func (s *Samples) Forget(try bool, match func(info SampleInfo, m *recorded.Message) bool) (n int, err error) {
+	rows, err := s.Store.Samples()
+	if err != nil {
+		return 0, err
+	}
+	for _, r := range rows {
+		row, err := s.Store.SampleOf(r.ID)
+		if err != nil {
+			return n, err
+		}
+		if row == nil {
+			continue
+		}
+		all, err := unpacked(row)
+		if err != nil {
+			return n, fmt.Errorf("the sample %d: %w", r.ID, err)
+		}
+		info := sampleInfo(*row)
+		left := slices.DeleteFunc(slices.Clone(all), func(m recorded.Message) bool { return match(info, &m) })
+		gone := len(all) - len(left)
+		if gone == 0 {
+			continue
+		}
+		if n += gone; try {
+			continue
+		}
+		fresh := *row
+		fresh.Messages = len(left)
+		if fresh.Data, fresh.Bytes, err = packed(left); err != nil {
+			return n, err
+		}
+		if _, err := s.Store.DropSample(row.ID); err != nil {
+			return n, err
+		}
+		if len(left) > 0 {
+			if err := s.Store.PutSample(&fresh); err != nil {
+				return n, err
+			}
+		}
+	}
+	return n, nil
+}
+
 // Keep keeps messages to try queries on.
 func (s *Samples) Keep(ctx context.Context, actor string, r SampleRequest) (*SampleDetail, error) {
 	ctx, answered, err := s.Ask(ctx)
@@ -197,30 +288,11 @@ func (s *Samples) Keep(ctx context.Context, actor string, r SampleRequest) (*Sam
 	if err != nil {
 		return nil, err
 	}
-	var b bytes.Buffer
-	z := gzip.NewWriter(&b)
-	e := json.NewEncoder(z)
-	size := 0
-	for _, x := range m.Messages {
-		k := kept{Partition: x.Partition, Offset: x.Offset, At: x.At, Key: x.Key, Headers: x.Headers}
-		if utf8.Valid(x.Value) {
-			text := string(x.Value)
-			k.Text = &text
-		} else {
-			k.Bytes = x.Value
-		}
-		size += len(x.Value)
-		if err := e.Encode(k); err != nil {
-			return nil, err
-		}
-	}
-	if err := z.Close(); err != nil {
+	data, size, err := packed(m.Messages)
+	if err != nil {
 		return nil, err
 	}
-	if b.Len() > topics.MostBytes {
-		return nil, base.Errorf(base.ErrRefused, "the sample has too many bytes; take fewer messages than %d", len(m.Messages))
-	}
-	row := catalog.Sample{Name: m.name, Origin: m.Origin, Format: m.Format, Messages: len(m.Messages), Bytes: size, Data: b.Bytes(), Space: m.space, Owner: ownerOf(ctx)}
+	row := catalog.Sample{Name: m.name, Origin: m.Origin, Format: m.Format, Messages: len(m.Messages), Bytes: size, Data: data, Space: m.space, Owner: ownerOf(ctx)}
 	if m.Header != nil {
 		h, _ := json.Marshal(m.Header)
 		row.Header = string(h)
@@ -270,21 +342,9 @@ func (s *Samples) Messages(ctx context.Context, id uint) (SampleInfo, []recorded
 	if row == nil || !mayRead(ctx, row) {
 		return SampleInfo{}, nil, base.Errorf(base.ErrNotFound, "there is no sample %d", id)
 	}
-	z, err := gzip.NewReader(bytes.NewReader(row.Data))
+	out, err := unpacked(row)
 	if err != nil {
 		return SampleInfo{}, nil, err
-	}
-	var out []recorded.Message
-	for d := json.NewDecoder(z); d.More(); {
-		var k kept
-		if err := d.Decode(&k); err != nil {
-			return SampleInfo{}, nil, err
-		}
-		m := recorded.Message{Partition: k.Partition, Offset: k.Offset, At: k.At, Key: k.Key, Headers: k.Headers, Value: k.Bytes}
-		if k.Text != nil {
-			m.Value = []byte(*k.Text)
-		}
-		out = append(out, m)
 	}
 	return sampleInfo(*row), out, nil
 }
