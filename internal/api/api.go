@@ -155,7 +155,7 @@ func New(ctx context.Context, s *service.Service, console fs.FS, log *slog.Logge
 	r.UseRawPath, r.UnescapePathValues = true, true // a name may have a slash, written as %2F
 	m := newMonitor(s, log)
 	g := &gate{s: s, set: set, spenders: spenders{limits: set.Limits}}
-	r.Use(m.count, recovery(log), g.identify, told(log), g.limit, g.guard, g.door)
+	r.Use(m.count, traced, recovery(log), g.identify, told(log), g.limit, g.guard, g.door)
 	m.routes(r, g)
 	r.GET("/link/:code", g.follow)
 	r.GET("/signin/provider", g.leave)

@@ -19,6 +19,7 @@ import (
 	"fiume/internal/api"
 	"fiume/internal/devices"
 	"fiume/internal/service"
+	"fiume/internal/service/traces"
 	"fiume/internal/wire"
 
 	"github.com/spf13/cobra"
@@ -35,7 +36,7 @@ func (a *app) serveCommand() *cobra.Command {
 	var days, requests, upload int
 	var dsnFile, secretsDir string
 	var queries int
-	var brokers, devices, invite string
+	var brokers, devices, invite, collector string
 	var r reach
 	c := &cobra.Command{
 		Use:   "serve",
@@ -92,7 +93,7 @@ checkpoint and goes on from it at the next start.`,
 			if err != nil {
 				return err
 			}
-			s := &server{app: a, provider: provider, listen: listen, reach: r, proxies: proxies, invite: invite, limits: api.Limits{Requests: requests, Upload: int64(upload) << 20}, brokers: brokers, mqtt: devices, noJobs: noJobs, config: service.Config{Dir: dir, DSN: dsn, Memory: int64(memory) << 20, QueryMemory: int64(queries) << 20, Files: files, Log: log, ActivityDays: days, Secrets: secretsDir}}
+			s := &server{app: a, provider: provider, listen: listen, reach: r, proxies: proxies, invite: invite, traces: collector, limits: api.Limits{Requests: requests, Upload: int64(upload) << 20}, brokers: brokers, mqtt: devices, noJobs: noJobs, config: service.Config{Dir: dir, DSN: dsn, Memory: int64(memory) << 20, QueryMemory: int64(queries) << 20, Files: files, Log: log, ActivityDays: days, Secrets: secretsDir}}
 			if err := s.open(c.Context()); err != nil {
 				return err
 			}
@@ -120,6 +121,7 @@ checkpoint and goes on from it at the next start.`,
 	c.Flags().BoolVar(&r.proxied, "insecure-behind-proxy", false, "listen without TLS at other addresses than loopback, as a proxy before the service encrypts")
 	c.Flags().StringArrayVar(&r.proxies, "trusted-proxy", nil, "address, or network such as 10.0.0.0/24, of a proxy that says where requests come from (X-Forwarded-For); may be given several times")
 	c.Flags().StringVar(&r.public, "public", "", "where the service is reached from outside, for the links it makes, such as https://fiume.example (default: as each request says)")
+	c.Flags().StringVar(&collector, "traces", "", "collector (OpenTelemetry, over HTTP) that is told what requests, checkpoints and deliveries took, such as http://127.0.0.1:4318 (default: none)")
 	c.Flags().StringVar(&invite, "invite", "", "print a link by which this administrator chooses a password; who is not there is created")
 	c.Flags().StringVar(&r.provider.issuer, "oidc-issuer", "", "identity provider (OpenID Connect) by which people may sign in, such as https://id.example (default: none)")
 	c.Flags().StringVar(&r.provider.client, "oidc-client", "", "the id that the identity provider knows the service by")
@@ -162,17 +164,19 @@ func logTo(w io.Writer, level, form string) (*slog.Logger, error) {
 // server is a running service with its listener.
 type server struct {
 	*app
-	listen   string
-	brokers  string // "": clients of brokers are not answered
-	mqtt     string // "": devices are not answered
-	noJobs   bool
-	config   service.Config
-	reach    reach
-	proxies  []netip.Prefix
-	invite   string
-	limits   api.Limits
-	provider *api.Provider
-	link     string // of it
+	listen    string
+	brokers   string // "": clients of brokers are not answered
+	mqtt      string // "": devices are not answered
+	noJobs    bool
+	config    service.Config
+	reach     reach
+	proxies   []netip.Prefix
+	invite    string
+	traces    string // where a collector is
+	endTraces func(context.Context) error
+	limits    api.Limits
+	provider  *api.Provider
+	link      string // of it
 
 	addr    string
 	service *service.Service
@@ -230,6 +234,11 @@ func (s *server) open(ctx context.Context) error {
 		}
 		if devicesAt != nil {
 			devicesAt = tls.NewListener(devicesAt, plain)
+		}
+	}
+	if s.traces != "" {
+		if s.endTraces, err = traces.Send(context.WithoutCancel(ctx), s.traces, service.Version, svc.Identity(), s.config.Log); err != nil {
+			return errors.Join(fail(err), svc.Close())
 		}
 	}
 	if brokers != nil {
@@ -299,7 +308,13 @@ func (s *server) close() error {
 	if s.devices != nil {
 		err = errors.Join(err, s.devices.Close())
 	}
-	return errors.Join(err, s.service.Close())
+	err = errors.Join(err, s.service.Close())
+	if s.endTraces != nil {
+		late, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+		defer cancel()
+		_ = s.endTraces(late) // a collector that is away keeps nobody from ending
+	}
+	return err
 }
 
 // serviceAddress is where the client commands find the service.

@@ -191,6 +191,9 @@ func identityOf(dir string) (string, error) {
 	return name, base.WriteWhole(path, []byte(name+"\n"))
 }
 
+// Identity is the name that the service has had since its data directory was first used.
+func (s *Service) Identity() string { return s.base.Identity }
+
 // Resume starts the jobs that were running when the service last ended.
 func (s *Service) Resume() { s.Jobs.Resume() }
 

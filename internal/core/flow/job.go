@@ -36,6 +36,8 @@ type Options struct {
 	Lags      bool    // count how far the rows of every source lag behind
 	// Arrived is called, over and over, while splits wait for a checkpoint to join with; nil: nobody takes one before it is time.
 	Arrived func()
+	// Delivered is told when a sink has been told of a checkpoint that counts: since when it was tried; nil: nobody.
+	Delivered func(sink string, began time.Time, err error)
 	// Say is told what people should know of the run while it goes on, with pairs of names and values; nil: nobody.
 	Say func(text string, args ...any)
 	// Describe writes a row for people, as JSON.

@@ -205,8 +205,12 @@ func (s *sinkTask) commit(ctx context.Context) {
 			if !ok {
 				return
 			}
+			began := s.job.opts.Now()
 			err := safely(func() error { return s.try(ctx, toCommit, func() error { return s.exact.Commit(handle) }) })
 			s.setAside()
+			if s.job.opts.Delivered != nil {
+				s.job.opts.Delivered(s.op.Step, began, err)
+			}
 			if err != nil {
 				s.job.fail(s.named(err))
 				return

@@ -22,6 +22,7 @@ import (
 	"fiume/internal/disk"
 	"fiume/internal/service/base"
 	"fiume/internal/service/topics"
+	"fiume/internal/service/traces"
 )
 
 // PlanIn reads the text of a job against a catalog.
@@ -250,7 +251,11 @@ func (j *Job) once(ctx context.Context) error {
 		j.mu.Unlock()
 		j.set(StateRunning, "")
 	}
+	r.Options.Delivered = func(sink string, began time.Time, err error) {
+		traces.Was(traces.Delivery, began, err, traces.Job.String(j.Name), traces.Sink.String(sink))
+	}
 	r.Saved = func(e checkpoint.Entry) {
+		traces.Was(traces.Checkpoint, time.Now().Add(-e.Took), nil, traces.Job.String(j.Name), traces.Number.Int64(e.Number), traces.Bytes.Int64(e.Bytes))
 		if run != nil {
 			j.measure(run)
 		}
@@ -259,6 +264,7 @@ func (j *Job) once(ctx context.Context) error {
 		j.mu.Unlock()
 	}
 	r.Abandoned = func(err error) {
+		traces.Was(traces.Checkpoint, time.Now(), err, traces.Job.String(j.Name))
 		j.mu.Lock()
 		defer j.mu.Unlock()
 		if j.abandoned == nil {
