@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -18,6 +19,8 @@ import (
 
 	"fiume/internal/core/flow"
 	"fiume/internal/disk"
+
+	"github.com/zeebo/xxh3"
 )
 
 // Entry is what the catalog keeps of a checkpoint.
@@ -58,6 +61,39 @@ type Keeper struct {
 	number  int64 // of the newest checkpoint
 	needed  []journalNeed
 	written int64 // of the journal, when the newest checkpoint was taken
+	newest  newest
+}
+
+// newest is what the newest checkpoint says, that this process has saved.
+type newest struct {
+	positions string
+	digest    xxh3.Uint128 // of its state
+	known     bool         // the digest is: of jobs that are at work nobody asks for it
+}
+
+// Same says whether a snapshot says what the newest checkpoint does, which therefore stands for it.
+func (k *Keeper) Same(snap *flow.Snapshot) bool {
+	positions, err := snap.Positions()
+	return err == nil && k.newest.known && k.newest.positions == string(positions) && (k.Journal == nil || k.Journal.Written() == k.written) && k.newest.digest == digest(snap.State)
+}
+
+// digest is a hash of a state.
+func digest(state map[string][][]byte) xxh3.Uint128 {
+	h := xxh3.New()
+	length := make([]byte, 8)
+	put := func(b []byte) {
+		binary.LittleEndian.PutUint64(length, uint64(len(b)))
+		_, _ = h.Write(length)
+		_, _ = h.Write(b)
+	}
+	for _, k := range slices.Sorted(maps.Keys(state)) {
+		put([]byte(k))
+		for _, p := range state[k] {
+			put(p)
+		}
+		put(nil)
+	}
+	return h.Sum128()
 }
 
 // journalNeed says which files of the journal a checkpoint needs.
@@ -106,6 +142,8 @@ func (k *Keeper) Save(snap *flow.Snapshot, began time.Time) (e Entry, err error)
 	if err != nil {
 		return e, err
 	}
+	before := k.newest.positions
+	k.newest = newest{}
 	// Of an entry that could not be added it is not known whether it was: its number is not used again.
 	k.number++
 	n := k.number
@@ -143,6 +181,9 @@ func (k *Keeper) Save(snap *flow.Snapshot, began time.Time) (e Entry, err error)
 		if err := k.Journal.Trim(needed); err != nil {
 			k.Log("old files of the journal cannot be removed", "error", err)
 		}
+	}
+	if k.newest.positions = e.Positions; before == e.Positions { // the job rests, or begins to
+		k.newest.digest, k.newest.known = digest(snap.State), true
 	}
 	return e, nil
 }

@@ -103,3 +103,42 @@ func TestKeeper(t *testing.T) {
 		t.Fatal(err)
 	}
 }
+
+// TestSame: a snapshot that says what the newest checkpoint does need not be written again; any difference, also in the state alone, is one.
+func TestSame(t *testing.T) {
+	k := &Keeper{FS: disk.NewMemory().Session(), Dir: "/state", Catalog: &memoryCatalog{}, Now: time.Now, Log: func(string, ...any) {}}
+	snap := func(next int64, state string) *flow.Snapshot {
+		return &flow.Snapshot{Splits: map[string]flow.SplitPosition{"s": {Next: next}}, Sinks: map[string][]byte{}, State: map[string][][]byte{"w": {[]byte(state)}, "v": nil}}
+	}
+	save := func(s *flow.Snapshot) {
+		t.Helper()
+		if _, err := k.Save(s, time.Now()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	same := func(s *flow.Snapshot, want bool) {
+		t.Helper()
+		if got := k.Same(s); got != want {
+			t.Errorf("it is the same: %v", got)
+		}
+	}
+	same(snap(0, ""), false)
+	save(snap(1, "a"))
+	same(snap(1, "a"), false) // it is not known yet what the state was
+	save(snap(1, "a"))
+	same(snap(1, "a"), true)
+	same(snap(1, "b"), false)
+	same(snap(2, "a"), false)
+	same(snap(1, "a"), true)
+	save(snap(1, "b")) // the state alone has changed
+	same(snap(1, "a"), false)
+	same(snap(1, "b"), true)
+	save(snap(2, "b"))
+	same(snap(2, "b"), false)
+	moved := snap(1, "")
+	moved.State = map[string][][]byte{"w": {[]byte("b"), {}}, "v": nil} // the same bytes in other pieces
+	save(snap(1, "b"))
+	save(snap(1, "b"))
+	same(moved, false)
+	same(snap(1, "b"), true)
+}

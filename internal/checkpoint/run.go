@@ -21,6 +21,9 @@ type Run struct {
 	// Saved is told of each checkpoint that counts.
 	Saved func(Entry)
 
+	// Stood is told that a checkpoint would have said what the newest one does, which therefore was not written again.
+	Stood func()
+
 	// Abandoned is told why a checkpoint did not come about. It is tried again.
 	Abandoned func(error)
 
@@ -195,6 +198,12 @@ func (r *Run) take(ctx context.Context, job *flow.Job, limit time.Duration) erro
 	snap, err := job.Checkpoint(ctx)
 	if err != nil {
 		return err
+	}
+	if r.Keeper.Same(snap) { // a job that rests writes nothing
+		if r.Stood != nil {
+			r.Stood()
+		}
+		return nil
 	}
 	return r.save(job, snap, began)
 }

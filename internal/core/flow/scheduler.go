@@ -75,6 +75,7 @@ type scheduler struct {
 	paused  bool          // nothing more is read
 	loading int           // tasks of tables that have not got all their rows yet
 	over    chan struct{} // closed when all splits have ended
+	gave    int64         // pieces that were given to workers
 }
 
 func (s *scheduler) init(j *Job) {
@@ -173,10 +174,18 @@ func (sr *splitReader) recovered() {
 	}
 }
 
+// How often waiting workers look again whether something has come, or a split is idle: while pieces come, and when none has come for so many times. Sources that
+// are pushed to wake them at once.
+var looks = []struct {
+	every time.Duration
+	times int
+}{{50 * time.Millisecond, 20}, {200 * time.Millisecond, 45}, {500 * time.Millisecond, 0}}
+
 // tick wakes waiting workers now and then, so that silent splits are found idle.
 func (s *scheduler) tick() error {
-	t := time.NewTicker(50 * time.Millisecond)
+	t := time.NewTicker(looks[0].every)
 	defer t.Stop()
+	seen, quiet, level := int64(-1), 0, 0
 	for {
 		select {
 		case <-s.job.ctx.Done():
@@ -188,6 +197,19 @@ func (s *scheduler) tick() error {
 				sc.look()
 			}
 			s.wake()
+			s.mu.Lock()
+			gave := s.gave
+			s.mu.Unlock()
+			now := level
+			if quiet++; gave != seen {
+				seen, quiet, now = gave, 0, 0
+			} else if quiet == looks[level].times {
+				quiet, now = 0, level+1
+			}
+			if now != level {
+				level = now
+				t.Reset(looks[level].every)
+			}
 		}
 	}
 }
@@ -243,6 +265,7 @@ func (s *scheduler) next(p *Piece) (*assignment, error) {
 			case err == nil:
 				sr.recovered()
 				sr.lastData, sr.idleSent = now, false
+				s.gave++
 				p.Fresh = p.Fresh || sr.seq == 0 && table != nil && table.Reread()
 				sr.seq++
 				sr.nextPos = p.Next

@@ -263,6 +263,11 @@ func (j *Job) once(ctx context.Context) error {
 		j.ckpt, j.abandoned = checkpointInfo(e), nil
 		j.mu.Unlock()
 	}
+	r.Stood = func() {
+		j.mu.Lock()
+		j.ckpt.At, j.abandoned = time.Now().UTC(), nil
+		j.mu.Unlock()
+	}
 	r.Abandoned = func(err error) {
 		traces.Was(traces.Checkpoint, time.Now(), err, traces.Job.String(j.Name))
 		j.mu.Lock()
