@@ -21,6 +21,7 @@ import (
 	"fiume/internal/core/sql"
 	"fiume/internal/disk"
 	"fiume/internal/service/alerts"
+	"fiume/internal/service/backup"
 	"fiume/internal/service/base"
 	"fiume/internal/service/boards"
 	"fiume/internal/service/databases"
@@ -117,6 +118,7 @@ func (s *Service) open(ctx context.Context, c Config) (err error) {
 	if b.TopicLog, err = topiclog.OpenOn(disk.OS{}, filepath.Join(c.Dir, "topics"), said); err != nil {
 		return err
 	}
+	backup.Sweep(c.Dir)
 	if b.Identity, err = identityOf(c.Dir); err != nil {
 		return err
 	}
