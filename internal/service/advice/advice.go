@@ -79,6 +79,7 @@ const (
 	awayFor     = 30 * time.Second
 	silentFor   = time.Minute
 	stoodFor    = time.Hour
+	farAhead    = 10 * time.Minute
 	behindBy    = 100_000 // messages
 	lateShare   = 0.001
 	rejectShare = 0.01
@@ -205,6 +206,12 @@ func (f *Facts) job(j *jobs.Measure, add func(Finding)) {
 		part = s.Stream + " " + s.Split
 		if w := s.Waiting; w != nil && f.ago(w.Since) > awayFor {
 			say("source-away", Broken, fmt.Sprintf("%s of %s cannot be read for %s (%d tries): %s", s.Split, s.Stream, f.ago(w.Since), w.Tries, w.Reason), "the others go on; look at its place", "fiume connections "+s.Stream)
+		}
+		if s.NewestAt != nil && !s.Table {
+			if ahead := time.UnixMicro(*s.NewestAt).Sub(f.Now).Round(time.Second); ahead > farAhead {
+				say("events-ahead", Costly, fmt.Sprintf("the newest row of %s of %s lies %s ahead of the clock, and rows that tell the right time come too late behind it", s.Split, s.Stream, ahead),
+					"declare how far ahead a row may lie: AHEAD 1 MINUTE behind EVENT TIME; then it is rejected, and the watermark stays", "fiume lateness "+s.Stream)
+			}
 		}
 		if h := s.Holds; h != nil && time.Duration(h.Silent)*time.Microsecond > silentFor {
 			say("split-silent", Costly, fmt.Sprintf("%s of %s has had no row for %s, and the results of the others wait for it", s.Split, s.Stream, (time.Duration(h.Silent)*time.Microsecond).Round(time.Second)),

@@ -59,6 +59,10 @@ func TestLook(t *testing.T) {
 		{"state-grows", Costly, "holds 800 MB of state, of 1.0 GB", func(f *Facts) { job(f).Status.Steps[1].Bytes = 800 << 20 }, func(f *Facts) { job(f).Status.Steps[1].Bytes = 600 << 20 }},
 		{"state-parked", Costly, "4 parts of the state of k", func(f *Facts) { job(f).Status.Steps[1].Parked = 4 }, nil},
 		{"source-away", Broken, "0 of s cannot be read for 1m0s", func(f *Facts) { job(f).Status.Splits[0].Waiting = away }, func(f *Facts) { job(f).Status.Splits[0].Waiting = brief }},
+		{"events-ahead", Costly, "0 of s lies 48h0m0s ahead of the clock", func(f *Facts) {
+			at := now.Add(48 * time.Hour).UnixMicro()
+			job(f).Status.Splits[0].NewestAt = &at
+		}, func(f *Facts) { at := now.Add(time.Minute).UnixMicro(); job(f).Status.Splits[0].NewestAt = &at }},
 		{"split-silent", Costly, "0 of s has had no row for 5m0s", func(f *Facts) { job(f).Status.Splits[0].Holds = &flow.Holds{Silent: 300e6} }, func(f *Facts) { job(f).Status.Splits[0].Holds = &flow.Holds{Silent: 30e6} }},
 		{"delay-long", Tidying, "DELAY 3 SECONDS would keep 99.99 %, with results 17s earlier", func(f *Facts) {
 			f.Lateness[0].Proposals = []questions.DelayProposal{{Share: 0.9999, Delay: 3e6, Waits: -17e6}}
