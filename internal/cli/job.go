@@ -38,7 +38,7 @@ func (a *app) jobCommand() *cobra.Command {
 				case j.State == "running" || j.State == "finished":
 					state += ": " + firstLine(j.Reason)
 				default:
-					state += " because " + firstLine(j.Reason)
+					state += " because " + clipped(firstLine(j.Reason), 90) // fiume job show has all of it
 				}
 				rows = append(rows, []string{j.Name, state, number(j.In), number(j.Out), number(j.Late), number(j.Rejects), ago(j.Since)})
 			}
