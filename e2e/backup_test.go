@@ -70,11 +70,15 @@ func TestBackup(t *testing.T) {
 		}
 	}
 	var ending atomic.Bool
+	taken := make(chan struct{})
 	fed := make(chan int)
 	go func() { // they come at a rate
 		began, i := time.Now(), 0
 		for i < len(reads) && !ending.Load() {
 			n := min(500, len(reads)-i)
+			if i > len(reads)*3/4 { // some come behind the last backup, however long they take
+				<-taken
+			}
 			if p.Write(t.Context(), "mat-reads", reads[i:i+n]) != nil {
 				break
 			}
@@ -94,6 +98,7 @@ func TestBackup(t *testing.T) {
 		p.fiume("", "backup", file, "--passphrase-file", secret).want(t, 0, "1 jobs, 4 topics", "the key of the secrets, sealed", "fiume, harbour")
 		archives = append(archives, file)
 	}
+	close(taken)
 	p.fiume("", "backup", archives[0]).want(t, 2, "is there already")
 	time.Sleep(500 * time.Millisecond)
 	p.kill() // the machine is gone

@@ -41,7 +41,7 @@ func TestRowsAsTheyStand(t *testing.T) {
 	p.fiume("", "query", "SELECT chip, n FROM counting.counts WHERE chip = 'P007' AND n > 1 UNTIL NOW").want(t, 0, "P007", "3", "(1 row)")
 	p.fiume("", "query", "WITH few AS (SELECT c.chip FROM counting.counts c WHERE c.chip < 'P003') SELECT * FROM few UNTIL NOW").want(t, 0, "P000", "P001", "P002", "(3 rows)")
 	p.fiume("", "query", "SELECT * FROM counting.counts LIMIT 2 UNTIL NOW").want(t, 0, "chip  mat", "(2 rows)")
-	p.fiume("", "query", "SELECT n FROM counting.counts").want(t, 3, "as they stand", "write UNTIL NOW")
+	p.fiume("", "query", "SELECT n FROM counting.counts").want(t, 3, "as it stands", "write UNTIL NOW")
 	p.fiume("", "query", "SELECT n FROM counting.strong UNTIL NOW").want(t, 1, "pass through and are not kept")
 	p.fiume("", "query", "SELECT n FROM nobody.counts UNTIL NOW").want(t, 4, "nobody")
 	p.fiume("", "query", "SELECT m FROM counting.counts UNTIL NOW").want(t, 3, `unknown column "m"`)

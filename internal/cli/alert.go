@@ -15,7 +15,8 @@ func (a *app) alertCommand() *cobra.Command {
 	c := &cobra.Command{Use: "alert", Short: "See what gives an alarm, silence it for a while, and say who is told", Args: arity(0, "a subcommand"),
 		Long: `An alert is a condition that is looked at now and then. Every service has some: a job fails, a sink is away, a disk fills …; others
 are declared with CREATE ALERT. Sinks are told once when one begins and once when it ends: a web service, a mailbox, a topic.`,
-		RunE: func(c *cobra.Command, _ []string) error { return c.Help() }}
+		Example: "  fiume alert list\n  fiume alert silence sink-away --for '2 HOURS'\n  fiume alert tell duty_hook",
+		RunE:    func(c *cobra.Command, _ []string) error { return c.Help() }}
 	c.AddCommand(a.alertList(), a.alertShow(), a.alertSilence(), a.alertTell())
 	return c
 }
