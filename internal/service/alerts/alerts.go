@@ -73,6 +73,10 @@ type looked struct {
 const (
 	// mostRows is how many rows an alert may have at once.
 	mostRows = 1000
+	// mostRow is how many bytes of a row are kept, and told.
+	mostRow = 64 << 10
+	// mostSilences are those of an alert at once.
+	mostSilences = 100
 	// mayTake is how long looking at an alert may take.
 	mayTake = 10 * time.Second
 	// atOnce is how many are looked at at once.
@@ -361,7 +365,9 @@ func (a *Alerts) judge(name string, d *due) {
 			s = &Standing{ID: rand.Text(), Alert: name, Of: of, Since: now}
 			a.standing[key] = s
 		}
-		s.What, s.Row = base.ClipText(f.what, 2000), f.row
+		if s.What, s.Row = base.ClipText(f.what, 2000), f.row; len(s.Row) > mostRow {
+			s.Row = nil // cut, it would be no JSON
+		}
 		if s.Begun == nil && now.Sub(s.Since) >= least {
 			s.Begun = &now
 			a.records.want(keptStanding, s.ID, s)
@@ -546,6 +552,10 @@ func (a *Alerts) Silence(ctx context.Context, actor, name, of string, long time.
 	} else {
 		if a.silences[name] == nil {
 			a.silences[name] = map[string]Silence{}
+		}
+		if len(a.silences[name]) >= mostSilences {
+			a.mu.Unlock()
+			return nil, base.Errorf(base.ErrRefused, "the alert %s has %d silences; silence all of it", name, mostSilences)
 		}
 		a.silences[name][of] = Silence{Of: of, Until: a.Clock().Add(long).UTC(), By: by, Why: why}
 	}

@@ -238,6 +238,12 @@ func TestWrong(t *testing.T) {
 	b.Says(func() error { _, err := b.Get(t.Context(), "fourr"); return err }(), `did you mean "four"?`)
 	b.Says(func() error { _, err := b.Silence(t.Context(), "a", "one", "", 0, ""); return err }(), "the alert one is not silent")
 	b.Says(func() error { _, err := b.Silence(t.Context(), "a", "one", "", 1e9*time.Second, ""); return err }(), "up to 90 days")
+	for i := range mostSilences {
+		if _, err := b.Silence(t.Context(), "a", "three", fmt.Sprint(i), time.Hour, ""); err != nil {
+			t.Fatal(err)
+		}
+	}
+	b.Says(func() error { _, err := b.Silence(t.Context(), "a", "three", "more", time.Hour, ""); return err }(), "100 silences")
 	b.Says(func() error { _, err := b.Tell("a", []string{"alarm"}); return err }(), `did you mean "alarms"?`)
 	b.Says(func() error { _, err := b.Tell("a", []string{"alarms", "alarms"}); return err }(), "there twice")
 	b.Refused("CREATE ALERT x WHEN (SELECT job FROM fiume.jobs WHERE lat > 5);", `unknown column "lat"`, `did you mean "late"?`)
