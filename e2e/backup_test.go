@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -14,6 +15,8 @@ import (
 	"fiume/demo"
 	"fiume/internal/api"
 	"fiume/internal/service/backup"
+
+	"github.com/klauspost/compress/zstd"
 )
 
 // TestBackup takes backups while reads come in and a job writes to topics, files and the service's own MariaDB, ends the service in the midst of it, and restores each
@@ -198,8 +201,33 @@ func TestBackupOfWhatIsThere(t *testing.T) {
 	if err := json.Unmarshal([]byte(r.out), &out); err != nil || out.Manifest.Secrets || len(out.Manifest.Topics) != 1 || out.Manifest.Files == 0 {
 		t.Fatalf("%+v %v", out, err)
 	}
-	if b, err := os.ReadFile(out.File); err != nil || bytes.Contains(b, []byte("a marker")) {
-		t.Error("the secret is in it", err)
+	key, err := os.ReadFile(filepath.Join(dir, "secrets.key"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	secret := filepath.Join(kept, "passphrase")
+	if err := os.WriteFile(secret, []byte("correct horse battery"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	sealed := filepath.Join(kept, "sealed.backup")
+	p.fiume("", "backup", sealed, "--passphrase-file", secret).want(t, 0)
+	for _, file := range []string{out.File, sealed} {
+		b, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		z, err := zstd.NewReader(bytes.NewReader(b))
+		if err != nil {
+			t.Fatal(err)
+		}
+		plain, err := io.ReadAll(z)
+		z.Close()
+		if err != nil || !bytes.Contains(plain, []byte("manifest.json")) || !bytes.Contains(plain, []byte(`{"a":2}`)) {
+			t.Fatalf("%s cannot be read: %v", file, err)
+		}
+		if bytes.Contains(plain, []byte("a marker")) || bytes.Contains(plain, key) || bytes.Contains(plain, []byte("correct horse")) {
+			t.Errorf("%s has what opens the secrets", file)
+		}
 	}
 	stream := p.fiume("", "backup", "-").want(t, 0)
 	if r := p.fiume(stream.out, "restore", "--check", "-"); r.code != 0 {
