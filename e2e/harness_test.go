@@ -30,7 +30,7 @@ func TestMain(m *testing.M) {
 	}
 	binary = filepath.Join(dir, "fiume")
 	args := []string{"build", "-ldflags=-s -w", "-o", binary}
-	if os.Getenv("FIUME_RACE") != "" { // what races is then reported by the program, which fails
+	if os.Getenv("RACED") != "" { // what races is then reported by the program, which fails
 		args = append(args, "-race")
 		_ = os.Setenv("GORACE", "halt_on_error=1")
 	}
