@@ -5,6 +5,8 @@ package alerts
 import (
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -73,6 +75,8 @@ type looked struct {
 const (
 	// mostRows is how many rows an alert may have at once.
 	mostRows = 1000
+	// mostOf is how many bytes what gives an alarm may have; a longer one is cut, with its hash behind.
+	mostOf = 1000
 	// mostRow is how many bytes of a row are kept, and told.
 	mostRow = 64 << 10
 	// mostSilences are those of an alert at once.
@@ -340,7 +344,11 @@ func rowOf(x *plan.Alert, row json.RawMessage) (of string, f found, err error) {
 			return "", f, err
 		}
 	}
-	return strings.Join(keys, ", "), f, nil
+	if of = strings.Join(keys, ", "); len(of) > mostOf { // what tells it apart stays
+		sum := sha256.Sum256([]byte(of))
+		of = base.ClipText(of, 100) + " #" + hex.EncodeToString(sum[:8])
+	}
+	return of, f, nil
 }
 
 // judge has an alert begin and end, by what was found of it; the caller holds mu.

@@ -182,6 +182,28 @@ func TestBeginsAndEnds(t *testing.T) {
 	b.wants("dropped", want...) // there is nobody left who is to be told
 }
 
+// TestLongRows: rows of any length are told apart, and cost what short ones do.
+func TestLongRows(t *testing.T) {
+	b := setUp(t)
+	b.Apply("CREATE ALERT lengthy WHEN (SELECT topic FROM fiume.topics) BY topic SAY '{topic}' NOTIFY alarms;")
+	long := strings.Repeat("x", 300_000)
+	b.after(time.Second, `{"topic":"`+long+`1"}`, `{"topic":"`+long+`2"}`)
+	b.told(2)
+	x, err := b.Get(t.Context(), "lengthy")
+	if err != nil || len(x.Standing) != 2 || x.Standing[0].Of == x.Standing[1].Of {
+		t.Fatalf("%d stand: %v", len(x.Standing), err)
+	}
+	for _, s := range x.Standing {
+		if len(s.Of)+len(s.What)+len(s.Row) > 10_000 {
+			t.Errorf("one has %d, %d and %d bytes", len(s.Of), len(s.What), len(s.Row))
+		}
+	}
+	b.after(10 * time.Second)
+	if got := b.told(4); len(got) != 4 {
+		t.Errorf("%d notices", len(got))
+	}
+}
+
 // TestTellsLater: what a sink could not be told is told when it can be, also by the next process, and with records that are away.
 func TestTellsLater(t *testing.T) {
 	b := setUp(t)
