@@ -18,6 +18,7 @@ import (
 	"fiume/internal/core/column"
 	"fiume/internal/core/flow"
 	"fiume/internal/core/types"
+	"fiume/internal/service/base"
 )
 
 // Notice is what a sink is told, or is about to be.
@@ -355,7 +356,7 @@ func (r *recorder) flush() bool {
 		case found:
 			err = r.store.Keep(key[0], key[1], *data)
 		case note != nil:
-			err = r.store.Note("fiume", note[0], clip(note[1]), note[2])
+			err = r.store.Note("fiume", note[0], base.ClipText(note[1], base.LongestName), note[2])
 		default:
 			return true
 		}
@@ -376,11 +377,4 @@ func (r *recorder) flush() bool {
 		r.dumb = false
 		r.mu.Unlock()
 	}
-}
-
-func clip(s string) string {
-	if r := []rune(s); len(r) > 190 {
-		return string(r[:190])
-	}
-	return s
 }
