@@ -9,10 +9,13 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
+
+	"fiume/internal/trial/kit"
 )
 
 // step is a command of a recipe, and what it prints.
@@ -91,13 +94,7 @@ func typedPage(t *testing.T, name string, least int, begin func(dir string, port
 	ports := map[string]string{}
 	for _, m := range loopback.FindAllStringSubmatch(string(text), -1) {
 		if ports[m[2]] == "" {
-			l, err := net.Listen("tcp", "127.0.0.1:0")
-			if err != nil {
-				t.Fatal(err)
-			}
-			defer l.Close()
-			_, ports[m[2]], _ = net.SplitHostPort(l.Addr().String())
-			l.Close()
+			ports[m[2]] = strconv.Itoa(kit.FreePort(t))
 		}
 	}
 	moved := func(s string) string {

@@ -25,7 +25,7 @@ var floors = []struct {
 	paths  []string
 }{
 	{"core", true, []string{"internal/core"}},
-	{"disk", false, []string{"internal/disk"}},
+	{"disk and ports", false, []string{"internal/disk", "internal/loopback"}},
 	{"formats and topics", false, []string{"internal/format", "internal/topiclog"}},
 	{"connectors", true, []string{"internal/connect"}},
 	{"checkpoints", false, []string{"internal/checkpoint"}},

@@ -152,6 +152,17 @@ func TestServerIsLookedAfter(t *testing.T) {
 		defer s.mu.Unlock()
 		return s.process.Pid
 	}
+	again := 0
+	saidAgain := func() (n int) {
+		mu.Lock()
+		defer mu.Unlock()
+		for _, text := range said {
+			if strings.HasSuffix(text, "runs again") {
+				n++
+			}
+		}
+		return n
+	}
 	for what, signal := range map[string]syscall.Signal{"a kill": syscall.SIGKILL, "an end": syscall.SIGTERM, "a standstill": syscall.SIGSTOP} {
 		works("nothing")
 		was := pid()
@@ -164,6 +175,13 @@ func TestServerIsLookedAfter(t *testing.T) {
 			}
 		}
 		works(what)
+		// Its start has ended, too: a server that starts is given more time to answer than one that runs.
+		again++
+		for deadline := time.Now().Add(time.Minute); saidAgain() < again; time.Sleep(20 * time.Millisecond) {
+			if time.Now().After(deadline) {
+				t.Fatalf("after %s it was not said that it runs again", what)
+			}
+		}
 	}
 	if err := s.Stop(); err != nil {
 		t.Fatal(err)

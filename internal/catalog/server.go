@@ -21,6 +21,8 @@ import (
 	"sync"
 	"syscall"
 	"time"
+
+	"fiume/internal/loopback"
 )
 
 // Server is a private MariaDB server on loopback, with its own data directory and a random password.
@@ -97,7 +99,7 @@ func StartServer(ctx context.Context, dir string, tell func(text string, args ..
 			return nil, err
 		}
 	}
-	port, err := freePort()
+	port, err := loopback.FreePort()
 	if err != nil {
 		return nil, err
 	}
@@ -399,15 +401,6 @@ func secretText() string {
 	b := make([]byte, 24)
 	_, _ = rand.Read(b)
 	return hex.EncodeToString(b)
-}
-
-func freePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
-	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
 }
 
 // Database is one of the databases on the private server.

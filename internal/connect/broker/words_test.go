@@ -61,12 +61,7 @@ func TestWords(t *testing.T) {
 	}
 	guarded := start(kfake.EnableSASL(), kfake.EnableACLs(), kfake.User("SCRAM-SHA-512", "race", "corridori"), kfake.Superuser("SCRAM-SHA-256", "boss", "capo"), kfake.Superuser("PLAIN", "boss", "capo"))
 	sealed := start(kfake.TLS(&tls.Config{Certificates: []tls.Certificate{cert}}))
-	nobody, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	empty := nobody.Addr().String()
-	nobody.Close()
+	empty := fmt.Sprintf("127.0.0.1:%d", kit.FreePort(t))
 	secrets := contract.Secrets{Secret: func(name, _ string) (string, error) {
 		if s, ok := map[string]string{"right": "corridori", "wrong": "geheimnis", "boss": "capo", "ca": ca, "junk": "no certificate"}[name]; ok {
 			return s, nil
@@ -214,12 +209,7 @@ func TestBounds(t *testing.T) {
 // TestAway: while the brokers are away a job goes on and says what it waits for; when they are there again it goes on where it was, also where they died
 // in the middle of a transaction. Messages that were removed before they were read are counted as lost.
 func TestAway(t *testing.T) {
-	free, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	port := free.Addr().(*net.TCPAddr).Port
-	free.Close()
+	port := kit.FreePort(t)
 	dir := t.TempDir()
 	start := func() *kfake.Cluster {
 		c, err := kfake.NewCluster(kfake.NumBrokers(1), kfake.Ports(port), kfake.DataDir(dir), kfake.SyncWrites(), kfake.SeedTopics(1, "reads", "odd"))

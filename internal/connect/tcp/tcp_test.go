@@ -15,17 +15,6 @@ import (
 	"fiume/internal/trial/kit"
 )
 
-// free gives an address where nobody listens.
-func free(t *testing.T) string {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
-	return l.Addr().String()
-}
-
 // reader connects to an address and keeps the lines that come.
 type reader struct {
 	mu    sync.Mutex
@@ -64,7 +53,7 @@ func connected(t *testing.T, address string) net.Conn {
 
 // TestWords counts the words that many send in windows of ten seconds, by the time they say.
 func TestWords(t *testing.T) {
-	in, out := free(t), free(t)
+	in, out := fmt.Sprintf("127.0.0.1:%d", kit.FreePort(t)), fmt.Sprintf("127.0.0.1:%d", kit.FreePort(t))
 	job := kit.New(t, `DECLARE STREAM said (line VARCHAR, word VARCHAR AS (LOWER(SPLIT(line, ' ')[2])), at TIMESTAMP AS (FROM_UNIX_MILLIS(CAST(SPLIT(line, ' ')[1] AS BIGINT))))
 		EVENT TIME at DELAY 1 MINUTE FROM TCP '`+in+`' (LISTEN true, FORMAT text);
 		DECLARE SINK screen TO TCP '`+out+`' (LISTEN true);
@@ -126,7 +115,7 @@ func TestWords(t *testing.T) {
 
 // TestConnectsAgain: a job that connects waits for the other sides and says so, connects again when they went, and the lines it sends are whole.
 func TestConnectsAgain(t *testing.T) {
-	in, out := free(t), free(t)
+	in, out := fmt.Sprintf("127.0.0.1:%d", kit.FreePort(t)), fmt.Sprintf("127.0.0.1:%d", kit.FreePort(t))
 	job := kit.New(t, `DECLARE STREAM told (n BIGINT) FROM TCP '`+in+`' (FORMAT csv); DECLARE SINK heard TO TCP '`+out+`'; CREATE JOB j AS SELECT n FROM told ROUTE TO heard;`, contract.Env{})
 	job.Start(t)
 	job.Until(t, "it is said what is waited for", func() bool {

@@ -25,19 +25,7 @@ type AMQP struct {
 func StartAMQP(t testing.TB) *AMQP {
 	t.Helper()
 	dir := t.TempDir()
-	var ports []int
-	var reserved []net.Listener
-	for range 3 {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
-		if err != nil {
-			t.Fatal(err)
-		}
-		reserved = append(reserved, l) // so that they are three
-		ports = append(ports, l.Addr().(*net.TCPAddr).Port)
-	}
-	for _, l := range reserved {
-		l.Close()
-	}
+	ports := []int{FreePort(t), FreePort(t), FreePort(t)}
 	a := &AMQP{Addr: fmt.Sprintf("127.0.0.1:%d", ports[0]), Password: "pl4nted-m4rker", dir: dir}
 	conf := fmt.Sprintf("listeners.tcp.1 = %s\ndefault_user = timing\ndefault_pass = %s\nlog.console = false\nvm_memory_high_watermark.absolute = 1GB\ndisk_free_limit.absolute = 50MB\n", a.Addr, a.Password)
 	for name, text := range map[string]string{"broker.conf": conf, "plugins": "[].\n"} {

@@ -21,8 +21,19 @@ import (
 	"fiume/internal/core/flow"
 	"fiume/internal/core/plan"
 	"fiume/internal/disk"
+	"fiume/internal/loopback"
 	"fiume/internal/topiclog"
 )
+
+// FreePort gives a port of 127.0.0.1 at which nobody listens, and which no other test is given.
+func FreePort(t testing.TB) int {
+	t.Helper()
+	port, err := loopback.FreePort()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return port
+}
 
 // Job is a job that goes on from its checkpoints.
 type Job struct {

@@ -26,13 +26,8 @@ func StartMosquitto(t testing.TB) *Mosquitto {
 		t.Fatal("mosquitto is not installed; run make setup-tests")
 	}
 	dir := t.TempDir()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	m.Addr = l.Addr().String()
-	port := l.Addr().(*net.TCPAddr).Port
-	l.Close()
+	port := FreePort(t)
+	m.Addr = fmt.Sprintf("127.0.0.1:%d", port)
 	users := filepath.Join(dir, "users")
 	if out, err := exec.Command("mosquitto_passwd", "-c", "-b", users, "timing", m.Password).CombinedOutput(); err != nil {
 		t.Fatalf("mosquitto_passwd: %v\n%s", err, out)

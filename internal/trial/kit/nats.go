@@ -25,13 +25,9 @@ func StartNATS(t testing.TB) *NATS {
 	if _, err := os.Stat(program); err != nil {
 		t.Fatal("nats-server is not installed; run make setup-tests")
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	s := &NATS{Addr: l.Addr().String(), Password: "pl4nted-m4rker", path: program}
-	s.args = []string{"-a", "127.0.0.1", "-p", fmt.Sprint(l.Addr().(*net.TCPAddr).Port), "-js", "-sd", t.TempDir(), "--user", "timing", "--pass", s.Password}
-	l.Close()
+	port := FreePort(t)
+	s := &NATS{Addr: fmt.Sprintf("127.0.0.1:%d", port), Password: "pl4nted-m4rker", path: program}
+	s.args = []string{"-a", "127.0.0.1", "-p", fmt.Sprint(port), "-js", "-sd", t.TempDir(), "--user", "timing", "--pass", s.Password}
 	s.Start(t)
 	t.Cleanup(func() { s.end(syscall.SIGTERM) })
 	return s

@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"net"
 	"os"
 	"os/exec"
 	"os/user"
@@ -54,13 +53,8 @@ func StartPostgres(t testing.TB) *Postgres {
 		as.Credential = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
 	}
 	p := &Postgres{Password: "pl4nted-m4rker"}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	p.Addr = l.Addr().String()
-	port := l.Addr().(*net.TCPAddr).Port
-	l.Close()
+	port := FreePort(t)
+	p.Addr = fmt.Sprintf("127.0.0.1:%d", port)
 	secret := filepath.Join(dir, "secret")
 	if err := os.WriteFile(secret, []byte(p.Password+"\n"), 0o644); err != nil {
 		t.Fatal(err)
