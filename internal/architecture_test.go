@@ -41,7 +41,7 @@ var floors = []struct {
 // orders list packages of one floor from the bottom up; those at the top may import all of them.
 var orders = map[string][]string{
 	"internal/core":    {"types", "sql", "column", "state", "eval", "plan", "step", "flow"},
-	"internal/service": {"traces", "access", "base", "people", "secrets", "databases", "topics", "jobs", "samples", "declare", "questions", "boards", "advice", "alerts", "backup", "forget"},
+	"internal/service": {"traces", "access", "base", "people", "secrets", "databases", "topics", "sensitive", "jobs", "samples", "declare", "questions", "boards", "advice", "alerts", "backup", "forget"},
 }
 
 // outside are imports that the core must not have: it knows nothing of the web, the terminal or the

@@ -283,7 +283,21 @@ func (h *handler) job(ctx context.Context, name string) (*jobs.JobDetail, error)
 	if err == nil && !access.From(ctx).May(access.Read, sql.KindJob, name) {
 		d.Samples, d.Newest = []flow.NamedSample{}, map[string][]string{}
 	}
-	return d, err
+	if err != nil || len(d.Samples)+len(d.Newest) == 0 {
+		return d, err
+	}
+	veil, err := h.s.JobVeil(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	d.Samples = veil.Samples(d.Samples)
+	for step, rows := range d.Newest {
+		for i := range rows {
+			rows[i] = veil.Text(rows[i])
+		}
+		d.Newest[step] = rows
+	}
+	return d, nil
 }
 
 // mayKnow says whether a caller may see what was done to an object of the activity log: a job, or a kind and a name.
@@ -589,7 +603,7 @@ func (h *handler) routes(a huma.API) {
 			if err != nil {
 				return nil, problem(err)
 			}
-			return answer(h.s.Jobs.Present(ctx, in.Name, in.Step, where, in.Limit))
+			return answer(h.s.Present(ctx, in.Name, in.Step, where, in.Limit))
 		})
 	huma.Register(a, op("versions", "GET", "/api/jobs/{name}/versions", "The texts that a job has had, the newest first", "jobs"),
 		func(ctx context.Context, in *struct {
@@ -723,7 +737,15 @@ func (h *handler) routes(a huma.API) {
 			Text      string    `query:"text" doc:"only messages with this text in their value"`
 			Limit     int       `query:"limit" default:"100" minimum:"1" maximum:"100000"`
 		}) (*body[MessagePage], error) {
-			all, cut, err := h.s.Topics.Read(in.Name, topics.Reading{Partition: in.Partition, From: in.From, Since: in.Since, Last: in.Last, Limit: in.Limit, Key: in.Key, Text: in.Text})
+			r := topics.Reading{Partition: in.Partition, From: in.From, Since: in.Since, Last: in.Last, Limit: in.Limit, Key: in.Key, Text: in.Text}
+			veil, err := h.s.ReadingFor(ctx, in.Name, r)
+			if err != nil {
+				return nil, problem(err)
+			}
+			all, cut, err := h.s.Topics.Read(in.Name, r)
+			for i := range all {
+				all[i] = veil.Message(all[i])
+			}
 			out := MessagePage{Items: all, Cut: cut}
 			if in.Partition >= 0 && len(all) > 0 && (cut || len(all) == in.Limit) {
 				out.Next = fmt.Sprint(all[len(all)-1].Offset + 1)

@@ -288,7 +288,7 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 			if err != nil {
 				return nil, err
 			}
-			return answer(h.s.Jobs.SetAside(l))
+			return answer(h.s.SetAside(ctx, l))
 		})
 	huma.Register(a, file(op("set-aside-file", "GET", "/api/jobs/{name}/aside/file", "Late and rejected rows of a job as a file", "jobs")),
 		func(ctx context.Context, in *struct {
@@ -304,7 +304,7 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 				r.Columns = append(r.Columns, base.Column{Name: n, Type: "VARCHAR"})
 			}
 			for l.Limit = 1000; ; {
-				x, err := h.s.Jobs.SetAside(l)
+				x, err := h.s.SetAside(ctx, l)
 				if err != nil {
 					return nil, problem(err)
 				}
@@ -363,6 +363,10 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 			if _, err := h.s.Topics.Get(in.Name); err != nil {
 				return nil, problem(err)
 			}
+			r := topics.Reading{Partition: in.Partition, Key: in.Key, Text: in.Text}
+			if _, err := h.s.ReadingFor(ctx, in.Name, r); err != nil {
+				return nil, problem(err)
+			}
 			return &huma.StreamResponse{Body: func(hc huma.Context) {
 				ctx, cancel := h.either(hc.Context())
 				defer cancel()
@@ -370,7 +374,13 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 				if ev.send("beat", struct{}{}) != nil {
 					return
 				}
-				err := h.s.Topics.Follow(ctx, in.Name, topics.Reading{Partition: in.Partition, Key: in.Key, Text: in.Text}, func(ms []topics.Message, left int64) error {
+				err := h.s.Topics.Follow(ctx, in.Name, r, func(ms []topics.Message, left int64) error {
+					if len(ms) > 0 {
+						veil := h.s.TopicVeil(ctx, in.Name) // something may have been declared meanwhile
+						for i := range ms {
+							ms[i] = veil.Message(ms[i])
+						}
+					}
 					return ev.send("messages", Followed{append([]topics.Message{}, ms...), left})
 				})
 				if err != nil && ctx.Err() == nil {

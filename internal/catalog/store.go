@@ -90,6 +90,7 @@ type Sample struct {
 	Data      []byte `gorm:"type:longblob;not null"`       // the messages as JSON, compressed
 	Space     string `gorm:"size:60;not null;default:''"`  // that it stands in
 	Owner     string `gorm:"size:100;not null;default:''"` // who has kept it
+	Sensitive string `gorm:"type:text"`                    // the columns that are masked for others, as JSON
 	CreatedAt time.Time
 }
 
@@ -188,6 +189,11 @@ var changes = []*gormigrate.Migration{{
 	ID: "0006 callers and chained activity",
 	Migrate: func(tx *gorm.DB) error {
 		return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").AutoMigrate(&Activity{}, &Kept{}, &Sample{})
+	},
+}, {
+	ID: "0007 sensitive columns of samples",
+	Migrate: func(tx *gorm.DB) error {
+		return tx.Set("gorm:table_options", "CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").AutoMigrate(&Sample{})
 	},
 }}
 

@@ -25,6 +25,8 @@ type Settings struct {
 	Compact     bool  `json:"compact,omitempty"`       // of each key the newest message is kept
 	// Was has how many partitions there were before, oldest first: messages of a key, and batches with names, went elsewhere then.
 	Was []int `json:"was,omitempty"`
+	// Mark is what whoever keeps the topics notes of one.
+	Mark json.RawMessage `json:"mark,omitempty"`
 }
 
 // Topic is a named set of partitions.
@@ -33,6 +35,7 @@ type Topic struct {
 	Settings Settings // guarded by the log's lock where it may change: Log.Grow
 	list     atomic.Pointer[[]*Partition]
 	was      atomic.Pointer[[]int] // Settings.Was
+	mark     atomic.Pointer[json.RawMessage]
 	round    atomic.Uint64
 }
 
@@ -40,6 +43,14 @@ type Topic struct {
 func (t *Topic) Partitions() []*Partition {
 	if l := t.list.Load(); l != nil {
 		return *l
+	}
+	return nil
+}
+
+// Mark gives what was noted of the topic; nil: nothing was.
+func (t *Topic) Mark() []byte {
+	if m := t.mark.Load(); m != nil {
+		return *m
 	}
 	return nil
 }
@@ -160,6 +171,7 @@ func OpenOn(fs disk.FS, dir string, tell func(text string, args ...any)) (*Log, 
 			tell("the settings of a topic are damaged; its messages are kept without a limit", "topic", n, "partitions", t.Settings.Partitions)
 		}
 		t.was.Store(&t.Settings.Was)
+		t.mark.Store(&t.Settings.Mark)
 		l.load(t)
 	}
 	go l.retain()
@@ -348,6 +360,24 @@ func (l *Log) Grow(topic string, partitions int) (bool, error) {
 	list := append(slices.Clone(t.Partitions()), more...)
 	t.list.Store(&list)
 	return true, nil
+}
+
+// SetMark notes something of a topic, a JSON value, in the place of what was noted before. It is on the disk then.
+func (l *Log) SetMark(topic string, mark []byte) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	t := l.topics[topic]
+	if t == nil {
+		return fmt.Errorf("there is no topic '%s'", topic)
+	}
+	s := t.Settings
+	s.Mark = mark
+	if err := l.keep(s, filepath.Join(l.dir, topic)); err != nil {
+		return fmt.Errorf("the settings of the topic '%s': %w", topic, err)
+	}
+	t.Settings = s
+	t.mark.Store(&s.Mark)
+	return nil
 }
 
 // Topic finds a topic, or gives nil.

@@ -101,13 +101,18 @@ func (r *request) caller() *access.Caller { return r.by }
 
 // find finds a partition for who has a role for its topic, or the code that says why not.
 func (s *Server) find(r *request, role access.Role, topic string, i int32) (*topiclog.Partition, int16) {
-	if !r.may(role, topic) {
+	if !r.may(role, topic) || role == access.Read && s.hides(r, topic) {
 		return nil, kerr.TopicAuthorizationFailed.Code
 	}
 	if p := s.partition(topic, i); p != nil {
 		return p, 0
 	}
 	return nil, unknownTopic
+}
+
+// hides says whether a topic has sensitive columns that are hidden from who sends a request: clients get messages as they are, or not at all.
+func (s *Server) hides(r *request, topic string) bool {
+	return s.service.TopicVeil(access.With(s.ctx, r.caller()), topic) != nil
 }
 
 func (r *request) may(role access.Role, topic string) bool {

@@ -74,6 +74,17 @@ const (
 	bag          // as distinct; the texts end with the number of times that a value is there
 )
 
+// Counts says whether the aggregate is a number of rows or of values, whatever these are.
+func (a *Aggregate) Counts() bool {
+	switch a.kind {
+	case countRows, countValues, distinctHash:
+		return true
+	case distinct:
+		return a.inner.Counts()
+	}
+	return false
+}
+
 // AggregateCall is a call of an aggregate function with bound arguments.
 type AggregateCall struct {
 	Name     string

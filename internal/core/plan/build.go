@@ -111,9 +111,13 @@ func (b *builder) input(f sql.From) (*Op, *scopeInput) {
 			b.errs.Add(sql.WrongPlace, f.Span, "declare it without CACHE", "the rows of %q are looked up one by one: it can only be joined", name)
 			return nil, in
 		}
+		if b.cat.masked[name] {
+			b.errs.Add(sql.NotAllowed, f.Span, "ask an administrator for the role disclose", "the rows of %q are looked up where they are, and have sensitive columns: there they cannot be masked", name)
+			return nil, in
+		}
 		o := b.keep(t)
 		in.of(o)
-		if f.Job != nil {
+		if t.stands() {
 			in.cols = in.cols[1:] // the number by which its rows are told apart
 		}
 		return o, in
@@ -156,7 +160,7 @@ func (b *builder) input(f sql.From) (*Op, *scopeInput) {
 	}
 	in.unknown = false
 	for _, c := range s.shown {
-		in.cols = append(in.cols, scopeColumn{name: c.Name, expr: c.expr})
+		in.cols = append(in.cols, scopeColumn{name: c.Name, expr: c.given()})
 	}
 	return o, in
 }

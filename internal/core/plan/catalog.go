@@ -128,6 +128,15 @@ const NoSeam = types.MinTime
 type shownColumn struct {
 	types.Field
 	expr *eval.Expr // over Columns
+	mask *eval.Expr // the same where its values are masked; nil: they are not
+}
+
+// given is what queries are given of the column.
+func (c shownColumn) given() *eval.Expr {
+	if c.mask != nil {
+		return c.mask
+	}
+	return c.expr
 }
 
 // WithoutParts is the stream with the columns alone that are in the values of messages.
@@ -196,6 +205,7 @@ type Catalog struct {
 	Sample func(d Sampled) (columns []sql.Column, key []sql.Name, err error)
 	// Steps gives the columns of jobs' steps as they stand. nil: they are not known, and what reads them is not checked.
 	Steps  StepsOf
+	masked map[string]bool // tables that cannot be read with masked values
 	broken map[string]bool // names whose declarations are wrong: what uses them is not called wrong, too
 	look   Look            // how a query is looked at
 }
@@ -221,7 +231,7 @@ func NewCatalog(places []Place) *Catalog {
 
 // Clone makes a copy that can be added to.
 func (c *Catalog) Clone() *Catalog {
-	return &Catalog{c.Places, maps.Clone(c.Endpoints), maps.Clone(c.Streams), maps.Clone(c.Tables), maps.Clone(c.Sinks), maps.Clone(c.Views), maps.Clone(c.Functions), maps.Clone(c.Boards), maps.Clone(c.Alerts), c.Sample, c.Steps, maps.Clone(c.broken), c.look}
+	return &Catalog{c.Places, maps.Clone(c.Endpoints), maps.Clone(c.Streams), maps.Clone(c.Tables), maps.Clone(c.Sinks), maps.Clone(c.Views), maps.Clone(c.Functions), maps.Clone(c.Boards), maps.Clone(c.Alerts), c.Sample, c.Steps, c.masked, maps.Clone(c.broken), c.look}
 }
 
 // KindOf says what kind of thing a name stands for, or "".

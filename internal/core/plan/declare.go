@@ -366,6 +366,9 @@ func (c *Catalog) stream(d *sql.DeclareStream, table bool, errs *sql.Errors) *St
 			errs.Add(sql.WrongPlace, col.Name.Span, "write how it is made, such as "+sql.Quoted(col.Name.Text)+" "+col.Type.String()+" AS (…)", "the rows of %s have no columns of their own, and %q does not say how it is made", strings.ToUpper(s.Place), col.Name.Text)
 			continue
 		}
+		if made && col.Sensitive {
+			errs.Add(sql.WrongPlace, col.Name.Span, "leave SENSITIVE out", "the rows of %s are made, and say nothing of anybody", strings.ToUpper(s.Place))
+		}
 		if seen[col.Name.Text] {
 			errs.Add(sql.Duplicate, col.Name.Span, "", "the column %q is there twice", col.Name.Text)
 			continue
@@ -374,8 +377,8 @@ func (c *Catalog) stream(d *sql.DeclareStream, table bool, errs *sql.Errors) *St
 		if col.As != nil {
 			continue
 		}
-		f := types.Field{Name: col.Name.Text, Type: col.Type, NotNull: col.NotNull}
-		s.shown = append(s.shown, shownColumn{f, eval.Column(len(s.Columns), col.Type)})
+		f := types.Field{Name: col.Name.Text, Type: col.Type, NotNull: col.NotNull, Sensitive: col.Sensitive}
+		s.shown = append(s.shown, shownColumn{Field: f, expr: eval.Column(len(s.Columns), col.Type)})
 		s.Columns = append(s.Columns, f)
 	}
 	if len(s.Columns) == s.Parts {
@@ -414,8 +417,11 @@ func (c *Catalog) stream(d *sql.DeclareStream, table bool, errs *sql.Errors) *St
 			errs.Add(sql.WrongType, col.As.Place(), "write CAST(… AS "+col.Type.String()+")", "the column %q is %s, its expression is %s", col.Name.Text, col.Type, e.Type)
 			continue
 		}
-		s.shown = slices.Insert(s.shown, at, shownColumn{types.Field{Name: col.Name.Text, Type: col.Type, NotNull: col.NotNull}, eval.Cast(e, col.Type)})
+		s.shown = slices.Insert(s.shown, at, shownColumn{Field: types.Field{Name: col.Name.Text, Type: col.Type, NotNull: col.NotNull, Sensitive: col.Sensitive}, expr: eval.Cast(e, col.Type)})
 		at++
+	}
+	if !made && slices.ContainsFunc(s.shown, func(c shownColumn) bool { return c.Sensitive }) {
+		s.spread()
 	}
 	if d.Time != nil {
 		micros := func(x *sql.Duration, def int64) int64 {
@@ -429,20 +435,22 @@ func (c *Catalog) stream(d *sql.DeclareStream, table bool, errs *sql.Errors) *St
 		s.TimeIs = d.Time.Column.Text
 		i := slices.IndexFunc(s.shown, func(c shownColumn) bool { return c.Name == s.TimeIs })
 		switch {
-		case s.Time < 0 && i >= 0 && s.shown[i].Type.Kind == types.Timestamp:
+		case s.Time < 0 && i >= 0 && s.shown[i].Type.Kind == types.Timestamp && !s.shown[i].Sensitive:
 			s.TimeOf = s.shown[i].expr
 			s.shown[i].expr = eval.Column(len(s.Columns), s.shown[i].Type)
-		case s.Time < 0 && i >= 0:
+		case s.Time < 0 && i >= 0 && s.shown[i].Type.Kind != types.Timestamp:
 			errs.Add(sql.WrongType, d.Time.Column.Span, "declare it as TIMESTAMP", "the event time %q is %s, not TIMESTAMP", s.TimeIs, s.shown[i].Type)
-		case s.Time < 0 && seen[s.TimeIs]: // what is wrong with it has been said
-		case s.Time < 0:
+		case s.Time < 0 && i < 0 && seen[s.TimeIs]: // what is wrong with it has been said
+		case s.Time < 0 && i < 0:
 			var names []string
 			for _, f := range s.Columns {
 				names = append(names, f.Name)
 			}
 			errs.Add(sql.UnknownName, d.Time.Column.Span, sql.DidYouMean(d.Time.Column.Text, names), "unknown column %q in %s", d.Time.Column.Text, s.Name)
-		case s.Columns[s.Time].Type.Kind != types.Timestamp:
+		case s.Time >= 0 && s.Columns[s.Time].Type.Kind != types.Timestamp:
 			errs.Add(sql.WrongType, d.Time.Column.Span, "declare it as TIMESTAMP", "the event time %q is %s, not TIMESTAMP", d.Time.Column.Text, s.Columns[s.Time].Type)
+		case i >= 0 && s.shown[i].Sensitive:
+			errs.Add(sql.WrongPlace, d.Time.Column.Span, "leave SENSITIVE out there, or take another event time", "windows and watermarks show the event time %q: it cannot be sensitive", d.Time.Column.Text)
 		}
 	}
 	role := roleStream

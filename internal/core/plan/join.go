@@ -551,7 +551,7 @@ func (b *builder) joined(s *sql.Select, sc *scope, o *Op, step string) *Op {
 			continue
 		}
 		var table *Table
-		if t := b.cat.Tables[j.With.Name.Text]; t != nil && j.With.Query == nil && b.named[j.With.Name.Text] == nil {
+		if t := b.cat.Tables[j.With.Read()]; t != nil && !t.stands() && j.With.Query == nil && b.named[j.With.Read()] == nil {
 			table = t
 		}
 		from := j.With

@@ -14,7 +14,7 @@ func (c *Catalog) Reread(k *Sink, address string, fields []types.Field) *Stream 
 	s := &Stream{Traits: place.Traits, Name: k.Name, Time: -1, Ahead: -1, Idle: -1, Place: k.Place, Address: address, Via: k.Via, Schemas: k.Schemas, Options: Options{}, Seam: NoSeam}
 	for _, f := range fields {
 		f.NotNull = false // what else was written there is not known
-		s.shown = append(s.shown, shownColumn{f, eval.Column(len(s.Columns), f.Type)})
+		s.shown = append(s.shown, shownColumn{Field: f, expr: eval.Column(len(s.Columns), f.Type)})
 		s.Columns = append(s.Columns, f)
 	}
 	for _, spec := range place.Source {

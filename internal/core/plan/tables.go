@@ -48,6 +48,8 @@ func (c *Catalog) table(d *sql.DeclareTable, errs *sql.Errors) *Table {
 			errs.Add(sql.WrongType, n.Span, "", "the key column %q is computed; a key stands in the data", n.Text)
 		case s.shown[i].Type.IsNested() || s.shown[i].Type.Kind == types.JSON:
 			errs.Add(sql.WrongType, n.Span, "", "a %s cannot be a key", s.shown[i].Type.Kind)
+		case s.shown[i].Sensitive && s.shown[i].Type.Kind != types.Varchar: // a masked text still tells rows apart
+			errs.Add(sql.WrongType, n.Span, "declare it as VARCHAR", "a sensitive key is VARCHAR, and %q is %s", n.Text, s.shown[i].Type)
 		case slices.Contains(t.Key, i):
 			errs.Add(sql.Duplicate, n.Span, "", "the column %q is there twice", n.Text)
 		default:
@@ -105,7 +107,7 @@ func (b *builder) read(t *Table) *Op {
 		Detail: fmt.Sprintf("%s '%s'%s", strings.ToUpper(t.Place), t.Address, tableDetail(t))})
 	p := &Op{Kind: Project, Step: t.Name, Input: scan, Time: -1, opens: -1, closes: -1, Detail: "columns of the table"}
 	for i, c := range t.shown {
-		p.Exprs, p.Fields = append(p.Exprs, c.expr), append(p.Fields, c.Field)
+		p.Exprs, p.Fields = append(p.Exprs, c.given()), append(p.Fields, c.Field)
 		if c.expr.Op == eval.OpColumn && c.expr.Index == at && at >= 0 {
 			p.Time = i
 			p.Times = []TimeColumn{{Column: i}}

@@ -357,6 +357,9 @@ func (p *printer) declaration(head string, cols []Column, sampled bool, key []Na
 			if c.Key {
 				tail += " PRIMARY KEY"
 			}
+			if c.Sensitive {
+				tail += " SENSITIVE"
+			}
 			d := cat{name + strings.Repeat(" ", names-width(name)) + " " + kind}
 			if tail != "" || c.As != nil {
 				d = append(d, strings.Repeat(" ", max(kinds-width(kind), 0))+tail)

@@ -291,6 +291,8 @@ func (p *parser) column(table bool) (c Column) {
 			p.next()
 			p.expect("key", "after PRIMARY")
 			c.Key = true
+		case p.accept("sensitive"):
+			c.Sensitive = true
 		case c.As == nil && p.accept("as"):
 			p.expect("(", "and the expression of a computed column")
 			c.As = p.expr()

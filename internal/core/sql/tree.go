@@ -226,8 +226,10 @@ type Column struct {
 	Type    types.Type
 	NotNull bool
 	Key     bool // PRIMARY KEY
-	As      Expr
-	Span    Span
+	// Sensitive says that its values are shown to those alone who may see them.
+	Sensitive bool
+	As        Expr
+	Span      Span
 }
 
 // EventTime is the EVENT TIME clause.

@@ -49,9 +49,10 @@ type Type struct {
 
 // Field is one named part of a ROW, or one column of a step.
 type Field struct {
-	Name    string
-	Type    Type
-	NotNull bool
+	Name      string
+	Type      Type
+	NotNull   bool
+	Sensitive bool // its values are shown to those alone who may see them
 }
 
 // Of makes a type that needs no parameters.

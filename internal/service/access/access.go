@@ -19,17 +19,19 @@ const (
 	Read       Role = "read"       // rows: previews, samples, messages of topics; includes look
 	Write      Role = "write"      // messages into topics; includes look
 	Develop    Role = "develop"    // declare, try, create and change jobs; includes read
+	Disclose   Role = "disclose"   // values of sensitive columns; includes read
 	Operate    Role = "operate"    // start and stop jobs, set and use secrets, reach what is outside; includes look
 	Administer Role = "administer" // callers, grants, the service itself; includes all
 )
 
 // Roles are all there are.
-var Roles = []Role{Look, Read, Write, Develop, Operate, Administer}
+var Roles = []Role{Look, Read, Disclose, Write, Develop, Operate, Administer}
 
 // About says in a few words what a role is for.
 var About = map[Role]string{
 	Look:       "see states, ledgers, charts and what is declared",
 	Read:       "see rows: previews, samples, messages of topics",
+	Disclose:   "see the values of sensitive columns, which others see masked",
 	Write:      "write messages into topics",
 	Develop:    "declare, try, create and change jobs",
 	Operate:    "start and stop jobs, set and use secrets, declare endpoints",
@@ -37,7 +39,7 @@ var About = map[Role]string{
 }
 
 var included = map[Role][]Role{
-	Look: {Look}, Read: {Look, Read}, Write: {Look, Write}, Develop: {Look, Read, Develop}, Operate: {Look, Operate}, Administer: Roles,
+	Look: {Look}, Read: {Look, Read}, Disclose: {Look, Read, Disclose}, Write: {Look, Write}, Develop: {Look, Read, Develop}, Operate: {Look, Operate}, Administer: Roles,
 }
 
 // Includes says whether who has r may do what another role is for.
@@ -45,7 +47,7 @@ func (r Role) Includes(other Role) bool { return slices.Contains(included[r], ot
 
 // Grant is a role, everywhere or in a space.
 type Grant struct {
-	Role  Role   `json:"role" enum:"look,read,write,develop,operate,administer"`
+	Role  Role   `json:"role" enum:"look,read,disclose,write,develop,operate,administer"`
 	Space string `json:"space,omitempty" maxLength:"60" doc:"the space it holds in; everywhere where left out"`
 }
 

@@ -13,6 +13,18 @@ type World struct {
 	Catalog *plan.Catalog
 	// Root gives the name of the root that an address of FILES lies below; "": below none.
 	Root func(address string) string
+	// Sensitive gives the sensitive columns of what lies at an address of a kind, behind an endpoint or "".
+	Sensitive func(kind, via, address string) []plan.SensitiveColumn
+}
+
+// Hides says whether the values of the sensitive columns of streams and tables are hidden from a caller: of any of them.
+func (c *Caller) Hides(sources ...string) bool {
+	for _, s := range sources {
+		if !c.In(Disclose, SpaceOf(s)) {
+			return true
+		}
+	}
+	return false
 }
 
 // Text checks that a caller may do what a text says, and adds an error for each place where he may not. What he may not even know of is
@@ -114,15 +126,17 @@ func (t *text) statement(st sql.Statement) {
 		t.options(st.Options)
 	case *sql.DeclareStream:
 		t.declare(sql.KindStream, st.Name)
+		t.changes(st.Name)
 		t.columns(st.Columns)
 		if st.History != nil {
-			t.place(*st.History)
+			t.reads(*st.History)
 		}
-		t.place(st.From)
+		t.reads(st.From)
 	case *sql.DeclareTable:
 		t.declare(sql.KindTable, st.Name)
+		t.changes(st.Name)
 		t.columns(st.Columns)
-		t.place(st.From)
+		t.reads(st.From)
 	case *sql.DeclareSink:
 		t.declare(sql.KindSink, st.Name)
 		t.place(st.To)
@@ -156,6 +170,7 @@ func (t *text) statement(st sql.Statement) {
 		t.own(Develop, st.Name)
 	case *sql.Drop:
 		t.own(Develop, st.Name)
+		t.changes(st.Name)
 	case *sql.StartJob:
 		t.own(Operate, st.Name)
 	case *sql.StopJob:
@@ -280,6 +295,32 @@ func (t *text) place(p sql.Place) {
 		}
 	}
 	t.options(p.Options)
+}
+
+// reads checks what a stream or table stands over: rows that have sensitive columns are not read without their marks by who may not see their values.
+func (t *text) reads(p sql.Place) {
+	t.place(p)
+	via := ""
+	if p.Via != nil {
+		via = p.Via.Text
+	}
+	for _, c := range t.w.Sensitive(p.Kind.Text, via, p.Address.Value) {
+		if t.c.Hides(c.From...) {
+			t.errs.Add(sql.NotAllowed, p.Address.Span, "read "+c.From[0]+", where it is masked, or ask an administrator for the role disclose", "'%s' has the sensitive column %q of %s", p.Address.Value, c.Name, c.From[0])
+			return
+		}
+	}
+}
+
+// changes checks that a declaration with sensitive columns is replaced and dropped by those alone who may see their values: its marks would be gone.
+func (t *text) changes(n sql.Name) {
+	s := t.w.Catalog.Streams[n.Text]
+	if x := t.w.Catalog.Tables[n.Text]; x != nil {
+		s = x.Stream
+	}
+	if s != nil && len(s.Sensitive()) > 0 && t.c.Hides(n.Text) {
+		t.errs.Add(sql.NotAllowed, n.Span, "ask an administrator for the role disclose", "%s has sensitive columns, and is changed by those alone who may see them", n.Text)
+	}
 }
 
 // options checks those that name an endpoint, a topic, a secret or a directory.

@@ -4,18 +4,21 @@ package base
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 
 	"fiume/internal/catalog"
 	"fiume/internal/connect"
 	"fiume/internal/connect/contract"
 	"fiume/internal/connect/roots"
+	"fiume/internal/core/eval"
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
 	"fiume/internal/disk"
@@ -61,6 +64,8 @@ type Base struct {
 	Databases contract.Secrets
 	// Turns are those of questions.
 	Turns *Turns
+	// Mask is what stands in the place of values that are not to be seen.
+	Mask *eval.Mask
 
 	mu      sync.Mutex
 	cat     *plan.Catalog
@@ -109,7 +114,48 @@ func (b *Base) Allowed(ctx context.Context, script *sql.Script, errs *sql.Errors
 			}
 		}
 	}
-	access.Text(access.From(ctx), script, access.World{Catalog: b.Current(), Root: b.Files.Root}, errs)
+	access.Text(access.From(ctx), script, access.World{Catalog: b.Current(), Root: b.Files.Root, Sensitive: b.SensitiveAt}, errs)
+}
+
+// SensitiveAt gives the sensitive columns of what lies at an address of a kind, behind an endpoint or "": of what is declared over it, and, of a topic, of what jobs
+// have written there.
+func (b *Base) SensitiveAt(kind, via, address string) []plan.SensitiveColumn {
+	out := b.Current().SensitiveAt(kind, via, address)
+	if p := connect.Of(kind); p != nil && p.Place().OwnTopics {
+		out = append(out, b.Marked(address)...)
+	}
+	return out
+}
+
+// Marked gives the sensitive columns that a topic has in its messages since a job has written there.
+func (b *Base) Marked(topic string) (out []plan.SensitiveColumn) {
+	if t := b.TopicLog.Topic(topic); t != nil {
+		if mark := t.Mark(); mark != nil {
+			_ = json.Unmarshal(mark, &out) // it was written so
+		}
+	}
+	return out
+}
+
+// Mark notes that a topic has sensitive columns in its messages from now on, beside those it has.
+func (b *Base) Mark(topic string, columns []plan.SensitiveColumn) error {
+	all := b.Marked(topic)
+	had := len(all)
+	for _, c := range columns {
+		if !slices.ContainsFunc(all, func(x plan.SensitiveColumn) bool {
+			return x.Name == c.Name && slices.Equal(x.From, c.From) && x.Text == c.Text
+		}) {
+			all = append(all, c)
+		}
+	}
+	if len(all) == had {
+		return nil
+	}
+	mark, err := json.Marshal(all)
+	if err != nil {
+		return err
+	}
+	return b.TopicLog.SetMark(topic, mark)
 }
 
 // Opener opens what questions read.

@@ -13,6 +13,7 @@ import (
 	"fiume/internal/core/sql"
 	"fiume/internal/core/types"
 	"fiume/internal/service/base"
+	"fiume/internal/service/sensitive"
 )
 
 // Boards is the part of the service that shows boards.
@@ -223,6 +224,7 @@ func (b *Boards) Watch(ctx context.Context, name string, v View, begun func(*Boa
 	defer watching.Wait()
 	look := func(text string, p *plan.Panel, marked func(Update) Update) {
 		q, err := v.query(board, text, p)
+		q.hidden = sensitive.Key(ctx, b.Current())
 		var r *result
 		var leave func()
 		if err == nil {
@@ -328,6 +330,7 @@ func (b *Boards) Stands(ctx context.Context, name string, panel int, v View, wai
 	if err != nil {
 		return nil, err
 	}
+	q.hidden = sensitive.Key(ctx, b.Current())
 	r, leave, err := b.look(q)
 	if err != nil {
 		return nil, err

@@ -21,6 +21,7 @@ import (
 	"fiume/internal/core/types"
 	"fiume/internal/format"
 	"fiume/internal/service/base"
+	"fiume/internal/service/sensitive"
 )
 
 // A kept result is the rows of a query as they stand. The query runs once for all who look. Of a query whose rows are replaced the newest of each key is kept, of
@@ -50,6 +51,7 @@ type query struct {
 	since    int64  // how far back it begins, microseconds
 	from, to int64  // the stretch of event time that it looks at; to 0: none
 	rows     int    // that are kept at most
+	hidden   string // what is masked in it: a key of sensitive
 
 	look *plan.Look // the same, for whoever plans it; nil: nothing of that
 }
@@ -351,7 +353,7 @@ func (b *Boards) bound(q query) (*plan.Plan, error) {
 	if q.look != nil {
 		look = *q.look
 	}
-	p := b.Current().Standing(st, look, errs)
+	p := sensitive.In(b.Base, b.Current(), q.hidden).Standing(st, look, errs)
 	if err := errs.Err(); err != nil {
 		return nil, err
 	}

@@ -394,6 +394,9 @@ func about(st *plan.Stream, c types.Field) string {
 	if c.NotNull {
 		out = append(out, "NOT NULL")
 	}
+	if c.Sensitive {
+		out = append(out, "sensitive")
+	}
 	i := slices.IndexFunc(st.Columns, func(f types.Field) bool { return f.Name == c.Name })
 	if i < 0 {
 		out = append(out, "computed")

@@ -228,6 +228,37 @@ func (j *Job) Text() string {
 	return j.row.SQL
 }
 
+// mark notes of the topics that the job writes to which sensitive columns their messages will have: that stays when the job has gone.
+func (j *Job) mark(p *plan.Plan) error {
+	for _, o := range p.Outputs() {
+		columns := p.SensitiveColumns(o)
+		if o.Sink == nil || len(columns) == 0 {
+			continue
+		}
+		if o.Sink.OwnTopics {
+			if err := j.s.Mark(o.Sink.Address, columns); err != nil {
+				return err
+			}
+		}
+		if aside := o.Sink.Options.Word("aside", ""); aside != "" && j.s.TopicLog.Topic(aside) != nil {
+			if err := j.s.Mark(aside, asideColumns(columns)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// asideColumns are those of what a place refused of rows that have sensitive columns.
+func asideColumns(rows []plan.SensitiveColumn) (out []plan.SensitiveColumn) {
+	for _, c := range rows {
+		for _, n := range []string{"reason", "path", "body"} {
+			out = append(out, plan.SensitiveColumn{Name: n, From: c.From})
+		}
+	}
+	return out
+}
+
 // once runs the job from its last checkpoint until it ends, fails or is stopped.
 func (j *Job) once(ctx context.Context) error {
 	row := j.Record()
@@ -240,6 +271,9 @@ func (j *Job) once(ctx context.Context) error {
 		every = time.Duration(p.Checkpoint) * time.Microsecond
 	}
 	if err := j.s.Store.SetJob(j.Name, map[string]any{"settled": false}); err != nil {
+		return err
+	}
+	if err := j.mark(p); err != nil {
 		return err
 	}
 	r := checkpoint.Run{Keeper: j.keeper(), Plan: p, Opener: j.s.JobOpener(j.Name), Every: every, Options: flow.Options{Describe: text.Describe, Say: func(what string, args ...any) { j.s.Log.Warn(what, append([]any{"job", j.Name}, args...)...) }, Parallelism: row.Parallelism, Memory: j.s.memoryOf(p)}}

@@ -18,6 +18,7 @@ import (
 	"fiume/internal/core/plan"
 	"fiume/internal/core/types"
 	"fiume/internal/service/base"
+	"fiume/internal/service/sensitive"
 	"fiume/internal/service/topics"
 	"fiume/internal/topiclog"
 )
@@ -133,7 +134,32 @@ func (s *Questions) Became(ctx context.Context, jobName, topic string, partition
 	}
 	out.verdicts(p, run, scans)
 	s.results(out, p, o)
+	out.hide(sensitive.OfPlan(ctx, s.Base, p), sensitive.OfTopic(ctx, s.Base, topic))
 	return out, nil
+}
+
+// hide masks what the caller may not see of the rows of the job, and of the message.
+func (b *Became) hide(rows, message *sensitive.Veil) {
+	b.Message = message.Message(b.Message)
+	if rows == nil {
+		return
+	}
+	for i := range b.Steps {
+		x := &b.Steps[i]
+		x.Row, x.Reason = rows.Text(x.Row), rows.Reason(x.Reason)
+	}
+	for i := range b.Results {
+		x := &b.Results[i]
+		x.Row = rows.Row(x.Row)
+		for k := range x.Found {
+			x.Found[k] = rows.Row(x.Found[k])
+		}
+		for column := range x.Key {
+			if rows.Hides(column) {
+				delete(x.Key, column)
+			}
+		}
+	}
 }
 
 // newestOf gives the greatest event time of a partition's rows from an offset to before another; MinTime where there are none.

@@ -16,6 +16,7 @@ import (
 	"fiume/internal/core/types"
 	"fiume/internal/service/base"
 	"fiume/internal/service/declare"
+	"fiume/internal/service/sensitive"
 )
 
 // Comparison is what two versions of a job make of the same messages.
@@ -113,6 +114,11 @@ func (s *Questions) Compare(ctx context.Context, name string, in declare.Script,
 		x, err := compareSink(n, a[n], b[n])
 		if err != nil {
 			return nil, err
+		}
+		for _, veil := range []*sensitive.Veil{sensitive.OfPlan(ctx, s.Base, old), sensitive.OfPlan(ctx, s.Base, next)} {
+			for i := range x.Samples {
+				x.Samples[i].Old, x.Samples[i].New = veil.Text(x.Samples[i].Old), veil.Text(x.Samples[i].New)
+			}
 		}
 		out.Sinks = append(out.Sinks, x)
 	}

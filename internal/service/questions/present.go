@@ -3,6 +3,7 @@ package questions
 import (
 	"context"
 	"fmt"
+	"maps"
 
 	"fiume/internal/connect"
 	"fiume/internal/connect/recorded"
@@ -11,9 +12,11 @@ import (
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
 	"fiume/internal/core/types"
+	"fiume/internal/service/access"
 	"fiume/internal/service/base"
 	"fiume/internal/service/declare"
 	"fiume/internal/service/jobs"
+	"fiume/internal/service/sensitive"
 )
 
 // mostStanding is how many rows may stand in the result of a query that is asked for them.
@@ -34,6 +37,7 @@ func (s *Questions) present(ctx context.Context, q *sql.Query, cat **plan.Catalo
 	if len(reads) == 1 && q.Body.From.Read() == reads[0].Read() && len(q.Body.Joins) == 0 && q.Body.Union == nil {
 		where = equalities(q.Body.Where)
 	}
+	masking := false
 	out := map[string][]recorded.Message{}
 	*cat = (*cat).Clone()
 	for _, f := range reads {
@@ -41,7 +45,13 @@ func (s *Questions) present(ctx context.Context, q *sql.Query, cat **plan.Catalo
 		if _, done := out[name]; done {
 			continue
 		}
-		p, err := s.standing(ctx, f, where)
+		veil, err := s.veilOf(ctx, f)
+		if err != nil {
+			return nil, err
+		}
+		asked := maps.Clone(where) // not for values that are hidden: which rows come would tell
+		maps.DeleteFunc(asked, func(column, _ string) bool { return veil.Hides(column) })
+		p, err := s.standing(ctx, f, asked)
 		if err != nil {
 			return nil, err
 		}
@@ -51,6 +61,10 @@ func (s *Questions) present(ctx context.Context, q *sql.Query, cat **plan.Catalo
 		fields, err := declare.FieldsOf(p.Columns)
 		if err != nil {
 			return nil, err
+		}
+		for i := range fields {
+			fields[i].Sensitive = veil.Hides(fields[i].Name)
+			masking = masking || fields[i].Sensitive
 		}
 		if err := (*cat).Present(name, fields); err != nil {
 			return nil, fmt.Errorf("the rows of %s: %w", name, err)
@@ -62,7 +76,34 @@ func (s *Questions) present(ctx context.Context, q *sql.Query, cat **plan.Catalo
 		}
 		out[name] = ms
 	}
+	if masking {
+		*cat = (*cat).Masked(func(name string) bool { return out[name] != nil }, s.Mask)
+	}
 	return out, nil
+}
+
+// veilOf gives what hides the rows of a job's step.
+func (s *Questions) veilOf(ctx context.Context, f sql.From) (*sensitive.Veil, error) {
+	if f.Job.Text == plan.OwnSpace && s.Own != nil {
+		return nil, nil
+	}
+	return s.OfJob(ctx, f.Job.Text)
+}
+
+// OfJob gives what hides the rows of a job from the caller of a context; nil: nothing is hidden.
+func (s *Questions) OfJob(ctx context.Context, name string) (*sensitive.Veil, error) {
+	if access.From(ctx).Everywhere(access.Disclose) || !s.Current().HasSensitive() {
+		return nil, nil
+	}
+	j, err := s.jobs.Named(name)
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.jobs.PlanOf(j.Text())
+	if err != nil {
+		return nil, err
+	}
+	return sensitive.OfPlan(ctx, s.Base, p), nil
 }
 
 // standing gives the rows of a job's step, or of what the service tells of itself.

@@ -20,6 +20,7 @@ import (
 	"fiume/internal/service/declare"
 	"fiume/internal/service/jobs"
 	"fiume/internal/service/samples"
+	"fiume/internal/service/sensitive"
 	"fiume/internal/service/topics"
 )
 
@@ -48,6 +49,7 @@ type LiveQuery struct {
 	given   map[string][]recorded.Message // the rows of steps of jobs, by job.step
 	stands  bool                          // the rows that stand at the end are wanted
 	itself  bool                          // the service asks
+	veil    *sensitive.Veil               // hides rows that are set aside
 }
 
 // Query binds a bare SELECT. in.Begin is where topics are read from that do not say so; "" is now.
@@ -69,7 +71,7 @@ func (s *Questions) Query(ctx context.Context, in declare.Script) (*LiveQuery, e
 	if s.Allowed(ctx, script, errs); len(errs.List) > 0 {
 		return nil, errs.Err()
 	}
-	given, p, stands, err := s.asked(ctx, q, errs)
+	given, p, stands, err := s.asked(ctx, sensitive.Catalog(ctx, s.Base, s.Current()), q, errs)
 	if err != nil {
 		return nil, err
 	}
@@ -84,12 +86,13 @@ func (s *Questions) Query(ctx context.Context, in declare.Script) (*LiveQuery, e
 			}
 		}
 	}
-	return s.live(given, p, stands), nil
+	out := s.live(given, p, stands)
+	out.veil = sensitive.OfScans(ctx, s.Base, p)
+	return out, nil
 }
 
 // asked binds a query, with the rows that stand where it reads such.
-func (s *Questions) asked(ctx context.Context, q *sql.Query, errs *sql.Errors) (map[string][]recorded.Message, *plan.Plan, bool, error) {
-	cat := s.Current()
+func (s *Questions) asked(ctx context.Context, cat *plan.Catalog, q *sql.Query, errs *sql.Errors) (map[string][]recorded.Message, *plan.Plan, bool, error) {
 	given, err := s.present(ctx, q, &cat, errs)
 	if err != nil {
 		return nil, nil, false, err
@@ -107,7 +110,7 @@ func (s *Questions) live(given map[string][]recorded.Message, p *plan.Plan, stan
 }
 
 // Now gives the rows that a query has now, as JSON objects, most of them at most. The service asks it itself: it takes no turn of people, and what the text
-// reads is not asked about again. The caller of the context only bounds what the service tells of itself.
+// reads is not asked about again. The caller of the context only bounds what the service tells of itself. Sensitive columns are masked: who hears of the rows is not known.
 func (s *Questions) Now(ctx context.Context, name, text string, most int) ([]json.RawMessage, error) {
 	script, err := sql.Read(name, text)
 	if err != nil {
@@ -118,7 +121,7 @@ func (s *Questions) Now(ctx context.Context, name, text string, most int) ([]jso
 		return nil, base.Errorf(base.ErrRefused, "expected a SELECT")
 	}
 	q.Until = &sql.NowMark{}
-	given, p, stands, err := s.asked(ctx, q, &sql.Errors{File: name, Text: text})
+	given, p, stands, err := s.asked(ctx, sensitive.All(s.Base, s.Current()), q, &sql.Errors{File: name, Text: text})
 	if err != nil {
 		return nil, err
 	}
@@ -200,7 +203,7 @@ func (q *LiveQuery) Run(ctx context.Context, each func(row []byte) error, aside 
 	ended, told := make(chan struct{}), make(chan struct{})
 	var last QueryAside
 	tell := func() {
-		if a := asideOf(run.Status(), run.Samples()); a.Late+a.Rejected > last.Late+last.Rejected {
+		if a := asideOf(run.Status(), q.veil.Samples(run.Samples())); a.Late+a.Rejected > last.Late+last.Rejected {
 			last = a
 			aside(a)
 		}
@@ -232,5 +235,5 @@ func (q *LiveQuery) Run(ctx context.Context, each func(row []byte) error, aside 
 	if errors.Is(err, rows.ErrTooMany) {
 		err = base.Errorf(base.ErrRefused, "more than %d rows stand in the result; keep some with WHERE, or put them together with GROUP BY", mostStanding)
 	}
-	return run.Status(), run.Samples(), err
+	return run.Status(), q.veil.Samples(run.Samples()), err
 }

@@ -30,6 +30,7 @@ import (
 	"fiume/internal/service/base"
 	"fiume/internal/service/declare"
 	"fiume/internal/service/samples"
+	"fiume/internal/service/sensitive"
 	"fiume/internal/service/topics"
 	"fiume/internal/trial"
 )
@@ -46,7 +47,7 @@ func (s *Questions) RowsOf(ctx context.Context, name string, n int) (*TryResult,
 		if _, ok := connect.Of(k.Place).(contract.Rereader); !ok {
 			return s.sampled(ctx, k, n)
 		}
-		t, err = s.rereading(k)
+		t, err = s.rereading(ctx, k)
 	} else {
 		t, err = s.bindTry(ctx, declare.Script{File: name, SQL: "SELECT * FROM " + sql.Quoted(name) + ";"})
 	}
@@ -80,14 +81,21 @@ func (s *Questions) RowsOf(ctx context.Context, name string, n int) (*TryResult,
 }
 
 // rereading is a query of what a sink has written, with the columns that a job gives it.
-func (s *Questions) rereading(k *plan.Sink) (*tryable, error) {
+func (s *Questions) rereading(ctx context.Context, k *plan.Sink) (*tryable, error) {
 	fields, err := s.fieldsOf(k)
 	if err != nil {
 		return nil, err
 	}
+	veil := s.ofSink(ctx, k)
+	for i := range fields {
+		fields[i].Sensitive = veil.Hides(fields[i].Name)
+	}
 	cat := s.definitions.Catalog()
 	cat.Remove(k.Name)
 	cat.Streams[k.Name] = cat.Reread(k, connect.Of(k.Place).(contract.Rereader).Reread(k), fields)
+	if veil != nil {
+		cat = cat.Masked(func(name string) bool { return name == k.Name }, s.Mask)
+	}
 	text := "SELECT * FROM " + sql.Quoted(k.Name) + ";"
 	script, err := sql.Parse(k.Name, text, nil)
 	if err != nil {
@@ -97,6 +105,32 @@ func (s *Questions) rereading(k *plan.Sink) (*tryable, error) {
 	t := &tryable{cat: cat, query: true, name: k.Name, text: text, topics: map[string]bool{}}
 	t.plan = cat.Query(script.Statements[0].(*sql.Query), errs)
 	return t, errs.Err()
+}
+
+// ofSink gives what hides the rows that jobs have written to a sink.
+func (s *Questions) ofSink(ctx context.Context, k *plan.Sink) *sensitive.Veil {
+	if access.From(ctx).Everywhere(access.Disclose) {
+		return nil
+	}
+	via := ""
+	if k.Via != nil {
+		via = k.Via.Name
+	}
+	all := s.SensitiveAt(k.Place, via, k.Address)
+	if s.Current().HasSensitive() {
+		for _, j := range s.jobs.All() {
+			p, err := s.jobs.PlanOf(j.Text())
+			if err != nil {
+				continue
+			}
+			for _, out := range p.Outputs() {
+				if out.Sink != nil && out.Sink.Name == k.Name {
+					all = append(all, p.SensitiveColumns(out)...)
+				}
+			}
+		}
+	}
+	return sensitive.OfColumns(ctx, s.Base, all)
 }
 
 // fieldsOf gives the columns that a sink is written with.
@@ -114,7 +148,7 @@ func (s *Questions) fieldsOf(k *plan.Sink) ([]types.Field, error) {
 			if out.Sink == nil || out.Sink.Name != k.Name {
 				continue
 			}
-			return out.Fields, nil
+			return slices.Clone(out.Fields), nil
 		}
 	}
 	return nil, base.Errorf(base.ErrRefused, "no job writes to the sink %s: which columns its rows have is not known", k.Name)
@@ -135,8 +169,9 @@ func (s *Questions) sampled(ctx context.Context, k *plan.Sink, n int) (*TryResul
 	for _, c := range got.Columns {
 		r.Columns = append(r.Columns, base.Column{Name: c.Name, Type: c.Type})
 	}
+	veil := s.ofSink(ctx, k)
 	for _, m := range got.Messages {
-		r.Rows = append(r.Rows, m.Value)
+		r.Rows = append(r.Rows, veil.Row(m.Value))
 	}
 	return &TryResult{Results: []TriedResult{r}, Shown: map[string][]string{}, Samples: []flow.NamedSample{}, Reasons: []flow.ReasonCount{}, TookMs: time.Since(began).Milliseconds()}, nil
 }
@@ -206,7 +241,7 @@ func (s *Questions) bindTry(ctx context.Context, in declare.Script) (*tryable, e
 	if s.Allowed(ctx, script, errs); len(errs.List) > 0 {
 		return nil, errs.Err()
 	}
-	cat := s.definitions.Catalog()
+	cat := sensitive.Catalog(ctx, s.Base, s.definitions.Catalog())
 	t := &tryable{cat: cat, topics: map[string]bool{}}
 	for _, st := range script.Statements {
 		switch st := st.(type) {
@@ -308,8 +343,14 @@ func (s *Questions) tried(ctx context.Context, t *tryable, r TryRequest, message
 	if run == nil {
 		return nil, base.Errorf(base.ErrRefused, "%s", err)
 	}
-	out := &TryResult{Results: []TriedResult{}, Status: run.Status(), Shown: map[string][]string{}, Samples: run.Samples(), Reasons: run.Reasons(), Plan: p.Explain(0), TookMs: time.Since(began).Milliseconds()}
+	veil := sensitive.OfScans(ctx, s.Base, p)
+	out := &TryResult{Results: []TriedResult{}, Status: run.Status(), Shown: map[string][]string{}, Samples: veil.Samples(run.Samples()), Reasons: run.Reasons(), Plan: p.Explain(0), TookMs: time.Since(began).Milliseconds()}
 	for id, list := range run.Rows() {
+		if p.Ops[id].Kind == plan.Scan { // what others show is masked
+			for i, row := range list {
+				list[i] = veil.Text(row)
+			}
+		}
 		out.Shown[fmt.Sprint(id)] = list
 	}
 	switch {
@@ -451,6 +492,9 @@ func (s *Questions) KeepTry(ctx context.Context, r TryRequest, name string) ([]b
 	}
 	t, err := s.bindTry(ctx, declare.Script{File: r.File, SQL: r.SQL, Params: r.Params})
 	if err != nil {
+		return nil, err
+	}
+	if err := sensitive.OfScans(ctx, s.Base, t.plan).Refuse("what the text reads"); err != nil {
 		return nil, err
 	}
 	for name := range t.given {

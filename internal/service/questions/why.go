@@ -21,6 +21,7 @@ import (
 	"fiume/internal/core/types"
 	"fiume/internal/format"
 	"fiume/internal/service/base"
+	"fiume/internal/service/sensitive"
 	"fiume/internal/service/topics"
 	"fiume/internal/topiclog"
 )
@@ -76,6 +77,9 @@ func (s *Questions) Why(ctx context.Context, jobName, sink string, row json.RawM
 	p, err := s.jobs.PlanOf(j.Text())
 	if err != nil {
 		return nil, err
+	}
+	if err := sensitive.OfPlan(ctx, s.Base, p).Refuse("the job " + jobName); err != nil {
+		return nil, err // a row is looked for by its values, which are not known
 	}
 	out, err := outputNamed(p, sink)
 	if err != nil {

@@ -4,15 +4,36 @@ import (
 	"context"
 
 	"fiume/internal/catalog"
+	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
 	"fiume/internal/service/access"
 	"fiume/internal/service/base"
+	"fiume/internal/service/sensitive"
 )
 
 // mayRead says whether the caller of a context may read a sample: it is his, or stands in a space where he may read rows.
 func mayRead(ctx context.Context, row *catalog.Sample) bool {
 	c := access.From(ctx)
 	return c.In(access.Read, row.Space) || c.Name == row.Owner && row.Owner != ""
+}
+
+// sensitiveIn gives the sensitive columns of what a sample is made of.
+func (s *Samples) sensitiveIn(r SampleRequest) []plan.SensitiveColumn {
+	switch e := s.Current().Endpoints[r.Via]; {
+	case r.Data != nil:
+	case r.Topic != "":
+		return s.SensitiveAt("topic", "", r.Topic)
+	case r.Table != "" && e != nil:
+		return s.SensitiveAt(e.Place, r.Via, r.Table)
+	case r.File != "":
+		return s.SensitiveAt("files", "", r.File)
+	}
+	return nil
+}
+
+// veilOf gives what hides what a sample is made of from the caller of a context.
+func (s *Samples) veilOf(ctx context.Context, r SampleRequest) *sensitive.Veil {
+	return sensitive.OfColumns(ctx, s.Base, s.sensitiveIn(r))
 }
 
 func ownerOf(ctx context.Context) string {

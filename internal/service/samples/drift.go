@@ -107,6 +107,11 @@ func (s *Samples) Drift(ctx context.Context, name string) (*Drift, error) {
 		}
 		out.Fields = append(out.Fields, *f)
 	}
+	for i := range out.Fields { // who will look at it is not known
+		if name, _, _ := strings.Cut(out.Fields[i].Field, "."); slices.ContainsFunc(st.Sensitive(), func(c types.Field) bool { return c.Name == name }) {
+			out.Fields[i].Examples = []string{}
+		}
+	}
 	slices.SortFunc(out.Fields, func(a, b DriftField) int {
 		return cmp.Or(cmp.Compare(b.Messages, a.Messages), cmp.Compare(a.Field, b.Field))
 	})

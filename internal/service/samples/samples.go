@@ -30,6 +30,7 @@ import (
 	"fiume/internal/service/access"
 	"fiume/internal/service/base"
 	"fiume/internal/service/jobs"
+	"fiume/internal/service/sensitive"
 	"fiume/internal/service/topics"
 )
 
@@ -110,6 +111,9 @@ func (s *Samples) gather(ctx context.Context, r SampleRequest) (*material, error
 		return nil, err
 	}
 	m.space = space
+	if err := s.veilOf(ctx, r).Refuse("what is asked for"); err != nil {
+		return nil, err
+	}
 	var from contract.Sampler
 	switch {
 	case r.Data != nil || r.File != "":
@@ -293,6 +297,10 @@ func (s *Samples) Keep(ctx context.Context, actor string, r SampleRequest) (*Sam
 		return nil, err
 	}
 	row := catalog.Sample{Name: m.name, Origin: m.Origin, Format: m.Format, Messages: len(m.Messages), Bytes: size, Data: data, Space: m.space, Owner: ownerOf(ctx)}
+	if all := s.sensitiveIn(r); len(all) > 0 {
+		marks, _ := json.Marshal(all)
+		row.Sensitive = string(marks)
+	}
 	if m.Header != nil {
 		h, _ := json.Marshal(m.Header)
 		row.Header = string(h)
@@ -346,7 +354,13 @@ func (s *Samples) Messages(ctx context.Context, id uint) (SampleInfo, []recorded
 	if err != nil {
 		return SampleInfo{}, nil, err
 	}
-	return sampleInfo(*row), out, nil
+	var columns []plan.SensitiveColumn
+	if row.Sensitive != "" {
+		if err := json.Unmarshal([]byte(row.Sensitive), &columns); err != nil {
+			return SampleInfo{}, nil, fmt.Errorf("the sample %d: %w", id, err)
+		}
+	}
+	return sampleInfo(*row), sensitive.OfColumns(ctx, s.Base, columns).Messages(out), nil
 }
 
 // Get gives one sample with its first messages.

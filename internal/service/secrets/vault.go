@@ -5,7 +5,9 @@ import (
 	"cmp"
 	"crypto/aes"
 	"crypto/cipher"
+	"crypto/hmac"
 	"crypto/rand"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"os"
@@ -16,6 +18,7 @@ import (
 	"sync"
 	"time"
 
+	"fiume/internal/core/eval"
 	"fiume/internal/core/sql"
 	"fiume/internal/service/base"
 )
@@ -52,6 +55,9 @@ func Open(b *base.Base) (*Vault, error) {
 		return nil, fmt.Errorf("the key of the secrets in %s: %w", path, err)
 	}
 	aead, err := cipher.NewGCM(block)
+	derived := hmac.New(sha256.New, key)
+	derived.Write([]byte("masks"))
+	b.Mask = eval.NewMask(derived.Sum(nil))
 	return &Vault{Base: b, aead: aead, opened: time.Now()}, err
 }
 
