@@ -10,6 +10,7 @@ import { moment } from "./zone";
 const roles: { role: Role; about: string }[] = [
   { role: "look", about: say("states, ledgers, charts") },
   { role: "read", about: say("rows") },
+  { role: "disclose", about: say("values of sensitive columns") },
   { role: "write", about: say("messages into topics") },
   { role: "develop", about: say("declare, try, create and change jobs") },
   { role: "operate", about: say("start and stop jobs, secrets, endpoints") },

@@ -260,9 +260,9 @@ func (a *app) userCommand() *cobra.Command {
 	user := &cobra.Command{Use: "user", Short: "Look after the people who sign in", Example: "  fiume user create ada --role administer\n  fiume user create bo --role develop:timing --role operate:timing --invite",
 		Long: `Looks after the people who sign in, and what they may do.
 
-Roles are look (states, ledgers, charts), read (rows), write (messages into topics), develop (declare, try, create and
-change jobs), operate (start and stop jobs, secrets, endpoints) and administer (everything). A role holds everywhere, or,
-as develop:timing, in a space: for all that is called timing.…
+Roles are look (states, ledgers, charts), read (rows), disclose (rows with the values of sensitive columns), write (messages
+into topics), develop (declare, try, create and change jobs), operate (start and stop jobs, secrets, endpoints) and administer
+(everything). A role holds everywhere, or, as develop:timing, in a space: for all that is called timing.…
 
 The first person must be an administrator; from then on the service asks everybody who he is.`}
 	var roles []string

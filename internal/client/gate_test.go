@@ -36,8 +36,8 @@ administer everywhere:  run-statements databases create-database drop-database u
 
 // includes are the roles that a role has in it.
 var includes = map[string][]string{
-	"look": {"look"}, "read": {"look", "read"}, "write": {"look", "write"}, "develop": {"look", "read", "develop"}, "operate": {"look", "operate"},
-	"administer": {"look", "read", "write", "develop", "operate", "administer"},
+	"look": {"look"}, "read": {"look", "read"}, "disclose": {"look", "read", "disclose"}, "write": {"look", "write"}, "develop": {"look", "read", "develop"}, "operate": {"look", "operate"},
+	"administer": {"look", "read", "disclose", "write", "develop", "operate", "administer"},
 }
 
 // caller is one of the matrix.
@@ -63,6 +63,8 @@ func inhabited(t *testing.T) (*world, []caller) {
 		CREATE TOPIC timing.t (PARTITIONS 1);
 		CREATE TOPIC medical.t (PARTITIONS 1);
 		CREATE TOPIC plain (PARTITIONS 1);
+		CREATE TOPIC timing.hidden (PARTITIONS 1);
+		DECLARE STREAM timing.marked (chip VARCHAR SENSITIVE) FROM TOPIC 'timing.hidden';
 		DECLARE STREAM timing.s (chip VARCHAR, at TIMESTAMP) EVENT TIME at FROM TOPIC 'timing.t';
 		DECLARE STREAM medical.s (chip VARCHAR, at TIMESTAMP) EVENT TIME at FROM TOPIC 'medical.t';
 		DECLARE STREAM plain_s (chip VARCHAR, at TIMESTAMP) EVENT TIME at FROM TOPIC 'plain';
@@ -93,7 +95,7 @@ func inhabited(t *testing.T) (*world, []caller) {
 	put("root", "administer")
 	out := []caller{{name: "nobody"}, {name: "stranger", token: "fiume-token-AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA"}}
 	for _, where := range []string{"", ":timing", ":medical"} {
-		for _, role := range []string{"look", "read", "write", "develop", "operate", "administer"} {
+		for _, role := range []string{"look", "read", "disclose", "write", "develop", "operate", "administer"} {
 			if role == "administer" && where != "" {
 				continue
 			}
@@ -287,6 +289,10 @@ func TestMatrixOfSQL(t *testing.T) {
 		{"DECLARE SINK timing.n TO TOPIC 'medical.t';", "develop:timing develop:medical"},
 		{"DECLARE ENDPOINT timing.n WEB 'http://127.0.0.1:9';", "develop:timing operate:timing"},
 		{"DECLARE ENDPOINT timing.n WEB 'http://127.0.0.1:9' SECRET 'medical.secret';", "develop:timing operate:timing operate:medical"},
+		{"DECLARE STREAM timing.n (chip VARCHAR) FROM TOPIC 'timing.hidden';", "develop:timing disclose:timing"},
+		{"DECLARE OR REPLACE STREAM timing.marked (chip VARCHAR SENSITIVE) FROM TOPIC 'timing.hidden';", "develop:timing disclose:timing"},
+		{"DROP STREAM timing.marked;", "develop:timing disclose:timing"},
+		{"CREATE VIEW timing.n AS SELECT chip FROM timing.marked;", "develop:timing"},
 		{"CREATE VIEW timing.n AS SELECT chip FROM timing.s;", "develop:timing"},
 		{"CREATE VIEW timing.n AS SELECT chip FROM medical.s;", "develop:timing develop:medical"},
 		{"CREATE VIEW timing.n AS SELECT chip FROM plain_s;", "develop:timing"},

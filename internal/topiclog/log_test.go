@@ -389,3 +389,34 @@ func TestTopics(t *testing.T) {
 		t.Error("a dropped topic is back")
 	}
 }
+
+// TestMark: what is noted of a topic is there after a restart, and stays when it grows.
+func TestMark(t *testing.T) {
+	dir := t.TempDir()
+	l := open(t, dir)
+	topic, err := l.Create("reads", Settings{Partitions: 1})
+	if err != nil || topic.Mark() != nil {
+		t.Fatal(topic, err)
+	}
+	for _, mark := range []string{`["a"]`, `["a","b"]`} {
+		if err := l.SetMark("reads", []byte(mark)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := l.Grow("reads", 3); err != nil {
+		t.Fatal(err)
+	}
+	if err := l.SetMark("none", []byte("1")); err == nil {
+		t.Error("a topic that is not there has a mark")
+	}
+	if err := l.Close(); err != nil {
+		t.Fatal(err)
+	}
+	l = open(t, dir)
+	if topic = l.Topic("reads"); string(topic.Mark()) != `["a","b"]` || len(topic.Partitions()) != 3 {
+		t.Errorf("%s, %d partitions", topic.Mark(), len(topic.Partitions()))
+	}
+	if err := l.Close(); err != nil {
+		t.Fatal(err)
+	}
+}

@@ -281,6 +281,11 @@ func (c *Catalog) SensitiveAt(kind, via, address string) []SensitiveColumn {
 	return listed(by)
 }
 
+// At says whether what is written to the sink may lie at an address of a kind, behind an endpoint or "".
+func (k *Sink) At(kind, via, address string) bool {
+	return k.Place == kind && (k.Via == nil) == (via == "") && (k.Via == nil || k.Via.Name == via) && overlap(k.Address, address, k.OwnTopics)
+}
+
 // overlap says whether what lies at two addresses may be the same. Names of topics are compared as they are; of others one may have a pattern, or be a directory.
 func overlap(a, b string, exact bool) bool {
 	if exact || a == b {

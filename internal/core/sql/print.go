@@ -795,7 +795,7 @@ func Keywords() []string {
 
 // statementWords are keywords that may be names elsewhere.
 var statementWords = map[string]bool{
-	"declare": true, "create": true, "alter": true, "replace": true, "stream": true, "table": true, "sink": true, "endpoint": true, "view": true, "topic": true,
+	"sensitive": true, "declare": true, "create": true, "alter": true, "replace": true, "stream": true, "table": true, "sink": true, "endpoint": true, "view": true, "topic": true,
 	"explain": true, "describe": true, "show": true, "drop": true, "insert": true, "start": true, "stop": true, "tumbling": true, "sliding": true,
 	"session": true, "gap": true, "max": true, "every": true, "change": true, "close": true, "zone": true, "retain": true, "partitions": true,
 	"parallelism": true, "memory": true, "megabytes": true, "format": true, "changes": true, "roll": true, "all": true, "files": true, "mariadb": true, "bad": true,

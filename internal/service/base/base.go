@@ -64,6 +64,8 @@ type Base struct {
 	Databases contract.Secrets
 	// Turns are those of questions.
 	Turns *Turns
+	// Written gives the sensitive columns that jobs write to an address of a kind, behind an endpoint or ""; nil: there are no jobs.
+	Written func(kind, via, address string) []plan.SensitiveColumn
 	// Mask is what stands in the place of values that are not to be seen.
 	Mask *eval.Mask
 
@@ -117,10 +119,13 @@ func (b *Base) Allowed(ctx context.Context, script *sql.Script, errs *sql.Errors
 	access.Text(access.From(ctx), script, access.World{Catalog: b.Current(), Root: b.Files.Root, Sensitive: b.SensitiveAt}, errs)
 }
 
-// SensitiveAt gives the sensitive columns of what lies at an address of a kind, behind an endpoint or "": of what is declared over it, and, of a topic, of what jobs
-// have written there.
+// SensitiveAt gives the sensitive columns of what lies at an address of a kind, behind an endpoint or "": of what is declared over it, of what jobs write there, and, of a
+// topic, of what jobs have written there.
 func (b *Base) SensitiveAt(kind, via, address string) []plan.SensitiveColumn {
 	out := b.Current().SensitiveAt(kind, via, address)
+	if b.Written != nil && b.Current().HasSensitive() {
+		out = append(out, b.Written(kind, via, address)...)
+	}
 	if p := connect.Of(kind); p != nil && p.Place().OwnTopics {
 		out = append(out, b.Marked(address)...)
 	}

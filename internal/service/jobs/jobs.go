@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"fiume/internal/catalog"
@@ -70,6 +71,7 @@ type Jobs struct {
 // itself.
 func New(b *base.Base, topics *topics.Topics, memory int64) (*Jobs, error) {
 	s := &Jobs{Base: b, topics: topics, memory: memory, jobs: map[string]*Job{}}
+	b.Written = s.written
 	rows, err := b.Store.Jobs()
 	for _, r := range rows {
 		s.jobs[r.Name] = s.newJob(r)
@@ -127,6 +129,8 @@ type Job struct {
 	// Of the goroutine that takes commands:
 	runner *runner // nil: the job does not run
 	over   bool    // it takes no more commands
+
+	sensitive atomic.Pointer[sensitiveSinks]
 
 	saving sync.Mutex // held while a state is noted and kept
 
@@ -226,37 +230,6 @@ func (j *Job) Text() string {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	return j.row.SQL
-}
-
-// mark notes of the topics that the job writes to which sensitive columns their messages will have: that stays when the job has gone.
-func (j *Job) mark(p *plan.Plan) error {
-	for _, o := range p.Outputs() {
-		columns := p.SensitiveColumns(o)
-		if o.Sink == nil || len(columns) == 0 {
-			continue
-		}
-		if o.Sink.OwnTopics {
-			if err := j.s.Mark(o.Sink.Address, columns); err != nil {
-				return err
-			}
-		}
-		if aside := o.Sink.Options.Word("aside", ""); aside != "" && j.s.TopicLog.Topic(aside) != nil {
-			if err := j.s.Mark(aside, asideColumns(columns)); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-// asideColumns are those of what a place refused of rows that have sensitive columns.
-func asideColumns(rows []plan.SensitiveColumn) (out []plan.SensitiveColumn) {
-	for _, c := range rows {
-		for _, n := range []string{"reason", "path", "body"} {
-			out = append(out, plan.SensitiveColumn{Name: n, From: c.From})
-		}
-	}
-	return out
 }
 
 // once runs the job from its last checkpoint until it ends, fails or is stopped.

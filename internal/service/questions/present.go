@@ -12,7 +12,6 @@ import (
 	"fiume/internal/core/plan"
 	"fiume/internal/core/sql"
 	"fiume/internal/core/types"
-	"fiume/internal/service/access"
 	"fiume/internal/service/base"
 	"fiume/internal/service/declare"
 	"fiume/internal/service/jobs"
@@ -92,7 +91,7 @@ func (s *Questions) veilOf(ctx context.Context, f sql.From) (*sensitive.Veil, er
 
 // OfJob gives what hides the rows of a job from the caller of a context; nil: nothing is hidden.
 func (s *Questions) OfJob(ctx context.Context, name string) (*sensitive.Veil, error) {
-	if access.From(ctx).Everywhere(access.Disclose) || !s.Current().HasSensitive() {
+	if sensitive.Sees(ctx, s.Base) {
 		return nil, nil
 	}
 	j, err := s.jobs.Named(name)

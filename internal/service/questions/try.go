@@ -109,28 +109,11 @@ func (s *Questions) rereading(ctx context.Context, k *plan.Sink) (*tryable, erro
 
 // ofSink gives what hides the rows that jobs have written to a sink.
 func (s *Questions) ofSink(ctx context.Context, k *plan.Sink) *sensitive.Veil {
-	if access.From(ctx).Everywhere(access.Disclose) {
-		return nil
-	}
 	via := ""
 	if k.Via != nil {
 		via = k.Via.Name
 	}
-	all := s.SensitiveAt(k.Place, via, k.Address)
-	if s.Current().HasSensitive() {
-		for _, j := range s.jobs.All() {
-			p, err := s.jobs.PlanOf(j.Text())
-			if err != nil {
-				continue
-			}
-			for _, out := range p.Outputs() {
-				if out.Sink != nil && out.Sink.Name == k.Name {
-					all = append(all, p.SensitiveColumns(out)...)
-				}
-			}
-		}
-	}
-	return sensitive.OfColumns(ctx, s.Base, all)
+	return sensitive.OfPlace(ctx, s.Base, k.Place, via, k.Address)
 }
 
 // fieldsOf gives the columns that a sink is written with.

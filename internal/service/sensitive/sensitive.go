@@ -25,28 +25,34 @@ func Catalog(ctx context.Context, b *base.Base, cat *plan.Catalog) *plan.Catalog
 	return In(b, cat, Key(ctx, cat))
 }
 
-// All masks all sensitive columns.
-func All(b *base.Base, cat *plan.Catalog) *plan.Catalog {
-	if !cat.HasSensitive() {
-		return cat
-	}
-	return cat.Masked(func(string) bool { return true }, b.Mask)
+// always is what a context has from whose caller everything is hidden, whoever he is.
+type always struct{}
+
+// Always gives a context from whose caller everything is hidden: what comes of it goes to people who are not known.
+func Always(ctx context.Context) context.Context { return context.WithValue(ctx, always{}, true) }
+
+// sees says whether nothing is hidden from the caller of a context.
+func sees(ctx context.Context) bool {
+	return ctx.Value(always{}) == nil && access.From(ctx).Everywhere(access.Disclose)
+}
+
+func hides(ctx context.Context, sources ...string) bool {
+	return ctx.Value(always{}) != nil || access.From(ctx).Hides(sources...)
 }
 
 // Key says which streams and tables have columns that are hidden from the caller of a context, so that what is told to one caller can be told to another; "": none.
 func Key(ctx context.Context, cat *plan.Catalog) string {
-	c := access.From(ctx)
-	if c.Everywhere(access.Disclose) || !cat.HasSensitive() {
+	if sees(ctx) || !cat.HasSensitive() {
 		return ""
 	}
 	var out []string
 	for n, s := range cat.Streams {
-		if len(s.Sensitive()) > 0 && c.Hides(n) {
+		if len(s.Sensitive()) > 0 && hides(ctx, n) {
 			out = append(out, n)
 		}
 	}
 	for n, t := range cat.Tables {
-		if len(t.Sensitive()) > 0 && c.Hides(n) {
+		if len(t.Sensitive()) > 0 && hides(ctx, n) {
 			out = append(out, n)
 		}
 	}
@@ -70,10 +76,9 @@ type Veil struct {
 }
 
 func veil(ctx context.Context, b *base.Base, columns []plan.SensitiveColumn) *Veil {
-	c := access.From(ctx)
 	var v *Veil
 	for _, x := range columns {
-		if !c.Hides(x.From...) {
+		if !hides(ctx, x.From...) {
 			continue
 		}
 		if v == nil {
@@ -85,9 +90,12 @@ func veil(ctx context.Context, b *base.Base, columns []plan.SensitiveColumn) *Ve
 	return v
 }
 
+// Sees says whether nothing is hidden from the caller of a context, without a look at what there is.
+func Sees(ctx context.Context, b *base.Base) bool { return sees(ctx) || !b.Current().HasSensitive() }
+
 // OfPlan gives what hides the rows of all steps of a plan from the caller of a context; nil: nothing is hidden.
 func OfPlan(ctx context.Context, b *base.Base, p *plan.Plan) *Veil {
-	if access.From(ctx).Everywhere(access.Disclose) {
+	if sees(ctx) {
 		return nil
 	}
 	return veil(ctx, b, p.SensitiveColumns(nil))
@@ -95,7 +103,7 @@ func OfPlan(ctx context.Context, b *base.Base, p *plan.Plan) *Veil {
 
 // OfScans is OfPlan for the rows alone that the plan reads: of a plan that is masked all others are masked.
 func OfScans(ctx context.Context, b *base.Base, p *plan.Plan) *Veil {
-	if access.From(ctx).Everywhere(access.Disclose) {
+	if sees(ctx) {
 		return nil
 	}
 	var all []plan.SensitiveColumn
@@ -112,7 +120,7 @@ func OfTopic(ctx context.Context, b *base.Base, topic string) *Veil {
 
 // OfPlace gives what hides what lies at an address of a kind, behind an endpoint or "".
 func OfPlace(ctx context.Context, b *base.Base, kind, via, address string) *Veil {
-	if access.From(ctx).Everywhere(access.Disclose) {
+	if sees(ctx) {
 		return nil
 	}
 	return veil(ctx, b, b.SensitiveAt(kind, via, address))
