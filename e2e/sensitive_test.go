@@ -234,6 +234,9 @@ func TestSensitive(t *testing.T) {
 			t.Errorf("%s, by who may not: %d %v", x.what, status, err)
 		}
 	}
+	if out, err := query("SELECT chip, mat, pulse FROM timing.reads UNTIL NOW")(mayNot); err != nil || !strings.Contains(out, `[{"name":"chip","type":"VARCHAR","masked":true},{"name":"mat","type":"VARCHAR"},{"name":"pulse","type":"INT","masked":true}]`) {
+		t.Errorf("it is not said what is masked: %v\n%.300s", err, out)
+	}
 	// What is masked can still be grouped, counted and joined.
 	same := func(text, want string) {
 		t.Helper()

@@ -130,6 +130,14 @@ function Table({ columns, rows, onWhy }: { columns: Column[]; rows: Row[]; onWhy
             head: (
               <>
                 {c.name} <span className="font-normal text-soft">{c.type.toLowerCase()}</span>
+                {c.masked && (
+                  <span
+                    className="ml-1 rounded bg-sand/15 px-1 font-normal text-sand"
+                    title={say("sensitive: its values are shown to those alone who have the role disclose")}
+                  >
+                    {say("masked")}
+                  </span>
+                )}
               </>
             ),
             mono: true,

@@ -68,6 +68,7 @@ func (s *Service) Present(ctx context.Context, job, step string, where map[strin
 	if err != nil {
 		return nil, err
 	}
+	veil.Mark(p.Columns)
 	for i := range p.Rows {
 		p.Rows[i] = veil.Row(p.Rows[i])
 	}

@@ -52,8 +52,20 @@ func masked(text []byte) bool {
 
 // Of binds what is shown of an expression whose values are not to be seen: of a VARCHAR the name that stands in the place of its text, of others NULL.
 func (m *Mask) Of(x *Expr) *Expr {
-	if x.Type.Kind != types.Varchar {
+	if x.Type.IsNested() {
 		return Const(x.Type, types.Value{})
+	}
+	if x.Type.Kind != types.Varchar { // it names what it hides, though it does not look at it
+		e := safe(call(x.Type, func(_ *Machine, _ []*column.Vector, out *column.Vector, n int) {
+			for i := range n {
+				out.SetNull(i, n)
+				if i < len(out.S) {
+					out.S[i] = column.Str{}
+				}
+			}
+		}, x))
+		e.Name = "masked"
+		return e
 	}
 	e := safe(call(varchar, textKernel(func(_ *Machine, i int, dst []byte, a []*column.Vector) []byte { return m.Append(dst, a[0].Text(i)) }), x))
 	e.Name = "masked"

@@ -88,6 +88,7 @@ func (s *Questions) Query(ctx context.Context, in declare.Script) (*LiveQuery, e
 	}
 	out := s.live(given, p, stands)
 	out.veil = sensitive.OfScans(ctx, s.Base, p)
+	sensitive.OfOutput(ctx, s.Base, p, p.Outputs()[0]).Mark(out.Columns)
 	return out, nil
 }
 

@@ -308,7 +308,7 @@ func (s *Questions) tried(ctx context.Context, t *tryable, r TryRequest, message
 	}
 	if t.query {
 		out := p.Outputs()[0]
-		query = &TriedResult{Columns: columnsOf(out), Rows: []json.RawMessage{}}
+		query = &TriedResult{Columns: sensitive.OfOutput(ctx, s.Base, p, out).Mark(columnsOf(out)), Rows: []json.RawMessage{}}
 		var mu sync.Mutex
 		o.Opener.Rows = &rows.Sink{Format: "json", Limit: out.Limit, Each: func(row []byte) error {
 			mu.Lock()
@@ -365,7 +365,7 @@ func (s *Questions) tried(ctx context.Context, t *tryable, r TryRequest, message
 		if err != nil {
 			return nil, fmt.Errorf("sink %s: %w", k.Step, err)
 		}
-		x := TriedResult{Sink: k.Step, Columns: columnsOf(k), Rows: []json.RawMessage{}, Total: int64(len(all))}
+		x := TriedResult{Sink: k.Step, Columns: sensitive.OfOutput(ctx, s.Base, p, k).Mark(columnsOf(k)), Rows: []json.RawMessage{}, Total: int64(len(all))}
 		for _, row := range all[:min(most, len(all))] {
 			x.Rows = append(x.Rows, json.RawMessage(row))
 		}

@@ -101,6 +101,14 @@ func OfPlan(ctx context.Context, b *base.Base, p *plan.Plan) *Veil {
 	return veil(ctx, b, p.SensitiveColumns(nil))
 }
 
+// OfOutput is OfPlan for the rows of one operator.
+func OfOutput(ctx context.Context, b *base.Base, p *plan.Plan, out *plan.Op) *Veil {
+	if sees(ctx) {
+		return nil
+	}
+	return veil(ctx, b, p.SensitiveColumns(out))
+}
+
 // OfScans is OfPlan for the rows alone that the plan reads: of a plan that is masked all others are masked.
 func OfScans(ctx context.Context, b *base.Base, p *plan.Plan) *Veil {
 	if sees(ctx) {
@@ -148,6 +156,14 @@ func (v *Veil) Hides(column string) bool {
 	}
 	_, ok := v.names[column]
 	return ok
+}
+
+// Mark notes of columns that they are masked, in place.
+func (v *Veil) Mark(columns []base.Column) []base.Column {
+	for i := range columns {
+		columns[i].Masked = v.Hides(columns[i].Name)
+	}
+	return columns
 }
 
 // Refuse gives the error for what cannot be shown masked; nil: nothing is hidden.
