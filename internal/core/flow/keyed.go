@@ -64,6 +64,7 @@ type keyedTask struct {
 	bytesHeld int   // by the cells in memory
 	accounted int64 // what the job knows of it
 	sent      int64 // the watermark sent last
+	worked    time.Duration
 
 	instance // seen guards what follows
 	disk     int64
@@ -74,6 +75,7 @@ type keyedTask struct {
 	closed   int64
 	held     [2]struct{ rows, bytes int } // of a join, by side
 	windows  []step.OpenWindow
+	busy     time.Duration
 	looked   int64 // wall clock in ms when the windows were listed
 }
 
@@ -157,7 +159,9 @@ func (w *keyedTask) run() error {
 			d.Side = w.sides[p.from]
 			m.Of = [2]int64{w.watermarkOf(0), w.watermarkOf(1)}
 		}
+		began := time.Now()
 		out, err := w.deliver(&d, m)
+		w.worked += time.Since(began)
 		if err != nil {
 			return w.ended(err)
 		}
@@ -278,6 +282,7 @@ func (w *keyedTask) flush(watermark int64, end bool) error {
 
 // look notes the figures that people see. The caller holds seen.
 func (w *keyedTask) look() {
+	w.busy = w.worked
 	w.open, w.keys, w.disk, w.parked, w.bytes, w.closed = 0, 0, 0, 0, w.holds(), types.MaxTime
 	clear(w.held[:])
 	for _, c := range w.cells {

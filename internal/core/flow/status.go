@@ -39,6 +39,7 @@ type Step struct {
 	Bytes       int               `json:"bytes,omitempty"`   // in memory
 	Disk        int64             `json:"disk,omitempty"`    // bytes of its state in the journal
 	Parked      int               `json:"parked,omitempty"`  // parts of the state that do not fit into memory
+	Busy        []int64           `json:"busy,omitempty"`    // of steps that keep rows or results: microseconds that each of its tasks has worked
 }
 
 // SplitStatus is the state of one split.
@@ -199,6 +200,7 @@ func (j *Job) Status() Status {
 			w.seen.Lock()
 			st.Windows = max(st.Windows, w.open)
 			st.Keys += w.keys
+			st.Busy = append(st.Busy, w.busy.Microseconds())
 			st.Bytes += w.bytes
 			st.Disk += w.disk
 			st.Parked += w.parked

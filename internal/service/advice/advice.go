@@ -87,6 +87,9 @@ const (
 	waitsMore   = 5 * time.Second
 	stateShare  = 0.7
 	largeTopic  = 1 << 30
+	leastWork   = time.Minute
+	busyShare   = 0.5 // of the time that a job has run, which its busiest task has worked
+	unevenBy    = 0.6 // between all doing the same, and one doing all
 )
 
 // Look gives the findings, the gravest first.
@@ -186,6 +189,10 @@ func (f *Facts) job(j *jobs.Measure, add func(Finding)) {
 			full = s.Step
 			say("sink-slow", Costly, fmt.Sprintf("%s takes rows more slowly than they come, and the steps before it wait", s.Step), "look at its place; where it takes batches, larger ones may help (its options: DESCRIBE PLACE)", "fiume job show "+j.Name)
 		}
+		if of := uneven(s.Busy); of > 0 && f.ago(j.Since) > 0 && float64(slices.Max(s.Busy)) > busyShare*float64(f.ago(j.Since).Microseconds()) {
+			say("keys-uneven", Costly, fmt.Sprintf("one of the %d tasks of %s does %.0f %% of its work, and the others wait: few keys have most of the rows", len(s.Busy), s.Step, 100*of),
+				"more tasks do not help; group by something finer first, and put its results together in a step behind it, or leave rows out that nobody needs", "EXPLAIN JOB "+q+";")
+		}
 		if s.Parked > 0 {
 			say("state-parked", Costly, fmt.Sprintf("%d parts of the state of %s do not fit into memory, and are worked off later", s.Parked, s.Step), "give the job more memory, or forget keys earlier (FORGET AFTER, shorter windows)", "SET (MEMORY …) behind its routes, or fiume serve --job-memory")
 		} else if f.Memory > 0 && float64(s.Bytes) > stateShare*float64(f.Memory) {
@@ -218,6 +225,22 @@ func (f *Facts) job(j *jobs.Measure, add func(Finding)) {
 				"declare when a split that is silent is idle: IDLE AFTER behind EVENT TIME; the jobs that use the stream go along", "fiume lateness "+s.Stream)
 		}
 	}
+}
+
+// uneven gives the share of the work of a step that its busiest task does, where that is far from what it would be if all did the same; 0: it is not, or little was done.
+func uneven(busy []int64) float64 {
+	sum := int64(0)
+	for _, b := range busy {
+		sum += b
+	}
+	if len(busy) < 2 || sum < leastWork.Microseconds() {
+		return 0
+	}
+	even, share := 1/float64(len(busy)), float64(slices.Max(busy))/float64(sum)
+	if share < even+unevenBy*(1-even) {
+		return 0
+	}
+	return share
 }
 
 // whole rounds a length of time up to seconds, as one would write it.

@@ -58,6 +58,16 @@ func TestLook(t *testing.T) {
 		{"sink-slow", Costly, "k takes rows more slowly", func(f *Facts) { job(f).Status.Steps[1].Queued = 64 }, func(f *Facts) { job(f).Status.Steps[1].Queued = 60 }},
 		{"state-grows", Costly, "holds 800 MB of state, of 1.0 GB", func(f *Facts) { job(f).Status.Steps[1].Bytes = 800 << 20 }, func(f *Facts) { job(f).Status.Steps[1].Bytes = 600 << 20 }},
 		{"state-parked", Costly, "4 parts of the state of k", func(f *Facts) { job(f).Status.Steps[1].Parked = 4 }, nil},
+		{"keys-uneven", Costly, "one of the 4 tasks of k does 85 % of its work", func(f *Facts) {
+			job(f).Since, job(f).Status.Steps[1].Busy = now.Add(-3*time.Minute), []int64{5e6, 102e6, 6e6, 7e6}
+		}, func(f *Facts) {
+			job(f).Since, job(f).Status.Steps[1].Busy = now.Add(-3*time.Minute), []int64{20e6, 102e6, 30e6, 20e6}
+		}},
+		{"keys-uneven", Costly, "one of the 2 tasks of k does 90 % of its work", func(f *Facts) {
+			job(f).Since, job(f).Status.Steps[1].Busy = now.Add(-3*time.Minute), []int64{108e6, 12e6}
+		}, func(f *Facts) { // they rest most of the time
+			job(f).Since, job(f).Status.Steps[1].Busy = now.Add(-3*time.Hour), []int64{108e6, 12e6}
+		}},
 		{"source-away", Broken, "0 of s cannot be read for 1m0s", func(f *Facts) { job(f).Status.Splits[0].Waiting = away }, func(f *Facts) { job(f).Status.Splits[0].Waiting = brief }},
 		{"events-ahead", Costly, "0 of s lies 48h0m0s ahead of the clock", func(f *Facts) {
 			at := now.Add(48 * time.Hour).UnixMicro()
