@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -14,6 +15,7 @@ import (
 
 	"fiume/demo"
 	"fiume/internal/api"
+	objectstore "fiume/internal/connect/store/standin"
 	"fiume/internal/service/backup"
 
 	"github.com/klauspost/compress/zstd"
@@ -233,6 +235,28 @@ func TestBackupOfWhatIsThere(t *testing.T) {
 	if r := p.fiume(stream.out, "restore", "--check", "-"); r.code != 0 {
 		t.Errorf("%+v", r)
 	}
+	objects, err := objectstore.New("fiume", "the secret part", "backups")
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := httptest.NewServer(objects)
+	defer at.Close()
+	address := strings.Replace(at.URL, "http://", "http://fiume@", 1)
+	writeFile(t, kept, "store", "the secret part\n")
+	writeFile(t, kept, "wrong", "another\n")
+	far := func(name string) []string {
+		return []string{"--store", address, "--store-secret-file", filepath.Join(kept, name)}
+	}
+	sent := p.fiume("", append(far("store"), "backup", "s3://backups/day/")...).want(t, 0, "s3://backups/day/fiume-", "1 topics").out
+	sent = sent[:strings.Index(sent, ",")]
+	p.fiume("", append(far("store"), "backup", sent)...).want(t, 2, sent+" is there already")
+	p.fiume("", append(far("wrong"), "backup", "s3://backups/x")...).want(t, 1, "does not let the key fiume in with this secret")
+	p.fiume("", append(far("store"), "backup", "s3://none/x")...).want(t, 1, "there is no bucket none")
+	p.fiume("", "backup", "s3://backups/x").want(t, 2, "say where the object store of s3://backups/x is: --store https://key@host:port")
+	p.fiume("", append(far("store"), "restore", "--check", sent)...).want(t, 0, sent+" is whole")
+	p.fiume("", append(far("store"), "restore", "--check", "s3://backups/nothing")...).want(t, 1, "there is no such object")
+	from := filepath.Join(kept, "from-far")
+	p.fiume("", append(far("store"), "restore", sent, "--dir", from)...).want(t, 0, from+" is the service as it was")
 	p.stop()
 	p.fiume("", "upgrade", "--check", "--dir", dir).want(t, 0, "up to date")
 	to := filepath.Join(kept, "to")

@@ -85,16 +85,20 @@ func (a *app) telling(what string, n *atomic.Int64) (done func()) {
 
 func (a *app) backupCommand() *cobra.Command {
 	var passphrase string
+	var at far
 	c := &cobra.Command{
-		Use: "backup FILE|DIR|-", Short: "Take a copy of the service as it is now, while it runs", Args: arity(1, "a file, a directory, or - for standard output"),
+		Use: "backup FILE|DIR|s3://BUCKET/…|-", Short: "Take a copy of the service as it is now, while it runs", Args: arity(1, "a file, a directory, an object in an object store, or - for standard output"),
 		Long: `Takes a copy of the service as it is at one moment, while it runs: its records, the databases of its private server, its topics, the
 checkpoints and state of its jobs, and the files below its data directory. Writing stands still for that moment, as a rule for some milliseconds.
 fiume restore makes a data directory of it, over which jobs go on as after a crash: from their newest checkpoints, each row once.
 
 The key of the secrets goes along where --passphrase-file names a file with a passphrase that seals it; without one the secrets have
 to be set again. What an archive has besides is not sealed: keep it as you keep the data. Directories of --files elsewhere, and what
-lies outside, are not in it.`,
-		Example: "  fiume backup /var/backups/fiume --passphrase-file /etc/fiume/passphrase\n  fiume backup - | ssh archive 'cat > fiume.backup'",
+lies outside, are not in it.
+
+For s3://bucket/name the archive is written to a temporary file of this machine ($TMPDIR), and sent when it is whole; s3://bucket/dir/
+has it be called after the time.`,
+		Example: "  fiume backup /var/backups/fiume --passphrase-file /etc/fiume/passphrase\n  fiume backup - | ssh archive 'cat > fiume.backup'\n  fiume backup s3://backups/fiume/ --store https://fiume@store.example:9000 --store-secret-file /etc/fiume/store",
 		RunE: func(c *cobra.Command, args []string) error {
 			secret, err := passphraseOf(passphrase)
 			if err != nil {
@@ -103,27 +107,43 @@ lies outside, are not in it.`,
 			if args[0] == "-" {
 				return failed(a.client().Backup(c.Context(), secret, a.out))
 			}
-			to := args[0]
-			if st, err := os.Stat(to); err == nil && st.IsDir() {
-				to = filepath.Join(to, "fiume-"+time.Now().UTC().Format("2006-01-02T150405Z")+".backup")
-			} else if err == nil {
-				return fail(exitUsage, "%s is there already", to)
-			}
-			m, n, err := a.backupTo(c.Context(), to, secret)
-			if err != nil {
-				return err
+			to, called := args[0], "fiume-"+time.Now().UTC().Format("2006-01-02T150405Z")+".backup"
+			var w *taken
+			if isFar(to) {
+				if w, err = a.backupFar(c.Context(), &at, to, called, secret); err != nil {
+					return err
+				}
+			} else {
+				if st, err := os.Stat(to); err == nil && st.IsDir() {
+					to = filepath.Join(to, called)
+				} else if err == nil {
+					return fail(exitUsage, "%s is there already", to)
+				}
+				m, n, err := a.backupTo(c.Context(), to, secret)
+				if err != nil {
+					return err
+				}
+				w = &taken{to, m, n}
 			}
 			if a.output == "json" {
-				return a.printJSON(map[string]any{"file": to, "bytes": n, "manifest": m})
+				return a.printJSON(w)
 			}
-			fmt.Fprintf(a.out, "%s, %s: the service as it was at %s\n", to, size(n), m.At.Format("2006-01-02 15:04:05.000Z"))
-			a.printManifest(m)
+			fmt.Fprintf(a.out, "%s, %s: the service as it was at %s\n", w.File, size(w.Bytes), w.Manifest.At.Format("2006-01-02 15:04:05.000Z"))
+			a.printManifest(w.Manifest)
 			return nil
 		},
 	}
 	c.Flags().StringVar(&passphrase, "passphrase-file", "", "file with a passphrase that seals the key of the secrets (default: they are left out)")
+	at.flags(c)
 	a.outputFlag(c, "text", "json")
 	return c
+}
+
+// taken is an archive that was written.
+type taken struct {
+	File     string           `json:"file"`
+	Manifest *backup.Manifest `json:"manifest"`
+	Bytes    int64            `json:"bytes"`
 }
 
 // backupTo writes an archive to a file, which is there whole or not at all, and reads it as it comes.
@@ -195,8 +215,9 @@ func (a *app) printManifest(m *backup.Manifest) {
 func (a *app) restoreCommand() *cobra.Command {
 	var dir, dsn, dsnFile, passphrase string
 	var check bool
+	var at far
 	c := &cobra.Command{
-		Use: "restore FILE|-", Short: "Make a data directory of a backup", Args: arity(1, "a file, or - for standard input"),
+		Use: "restore FILE|s3://BUCKET/NAME|-", Short: "Make a data directory of a backup", Args: arity(1, "a file, an object in an object store, or - for standard input"),
 		Long: `Makes a data directory of what fiume backup has written: of a service that is not there yet. It is there whole, or not at all. Then
 fiume serve --dir DIR starts it, and jobs go on from their checkpoints.
 
@@ -205,7 +226,14 @@ absolute lead where they led. --check reads an archive to its end, and restores 
 		Example: "  fiume restore fiume-2026-05-17T090000Z.backup --dir /var/lib/fiume --passphrase-file /etc/fiume/passphrase\n  fiume restore --check fiume-2026-05-17T090000Z.backup",
 		RunE: func(c *cobra.Command, args []string) error {
 			var in io.Reader = a.in
-			if args[0] != "-" {
+			switch {
+			case args[0] == "-":
+			case isFar(args[0]):
+				var err error
+				if in, err = at.get(c.Context(), args[0]); err != nil {
+					return err
+				}
+			default:
 				f, err := os.Open(args[0])
 				if err != nil {
 					return fail(exitUsage, "%s", err)
@@ -264,6 +292,7 @@ absolute lead where they led. --check reads an archive to its end, and restores 
 	c.Flags().StringVar(&dsnFile, "dsn-file", "", "file with that, so that it is in no list of processes")
 	c.Flags().StringVar(&passphrase, "passphrase-file", "", "file with the passphrase that the key of the secrets was sealed with")
 	c.Flags().BoolVar(&check, "check", false, "read it to its end, and restore nothing")
+	at.flags(c)
 	a.outputFlag(c, "text", "json")
 	return c
 }
