@@ -194,64 +194,49 @@ func (b *tab) shows(parts ...string) {
 	b.t.Fatalf("the page, %s, lacks %q:\n%s\n%s", evaluate[string](b, "document.visibilityState + (navigator.onLine ? ', online' : ', offline')"), missing, b.text(), b.wrong())
 }
 
-func click(xpath string) act     { return chromedp.Click(chromedp.Search(xpath)) }
-func press(testid string) act    { return chromedp.Click(chromedp.CSS("[data-testid='" + testid + "']")) }
+// click clicks at what an XPath finds.
+func click(xpath string) act {
+	return landing(chromedp.Click(chromedp.Search(xpath)), fmt.Sprintf(`(r => [...Array(r.snapshotLength).keys()].map(i => r.snapshotItem(i)))(document.evaluate(%q, document, null, XPathResult.ORDERED_NODE_SNAPSHOT_TYPE, null))`, xpath))
+}
+
+// press clicks at something by its test id.
+func press(testid string) act {
+	return landing(chromedp.Click(chromedp.CSS(named(testid))), fmt.Sprintf(`[...document.querySelectorAll(%q)]`, named(testid)))
+}
+
+// landing clicks until the click has come to one of the elements that an expression finds: the page may move them aside, or draw them anew, between looking where
+// they are and the click.
+func landing(once act, found string) act {
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		for {
+			if _, err := chromedp.Evaluate[bool](fmt.Sprintf(`(() => {
+				window.landed = false;
+				addEventListener("click", e => { window.landed = %s.some(x => x.contains(e.target)); }, { capture: true, once: true });
+				return true;
+			})()`, found))(ctx, t); err != nil {
+				return err
+			}
+			if _, err := once(ctx, t); err != nil {
+				return err
+			}
+			landed, err := chromedp.Evaluate[bool](`window.landed !== false`)(ctx, t) // another page knows nothing of it
+			if landed || err != nil && ctx.Err() == nil {
+				return nil
+			}
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+	})
+}
+
 func named(testid string) string { return "[data-testid='" + testid + "']" }
 func visible(css string) act     { return chromedp.WaitVisible(chromedp.CSS(css)) }
 
-// jobTab opens a tab of a job. The page may move it aside while it is pressed, where something comes above it: then it is pressed again.
+// jobTab opens a tab of a job.
 func jobTab(text string) act {
-	path := "//button[@role='tab'][starts-with(., '" + text + "')]"
-	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
-		for {
-			if _, err := click(path)(ctx, t); err != nil {
-				return err
-			}
-			selected := fmt.Sprintf(`document.evaluate(%q, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue?.getAttribute("aria-selected") === "true"`, path)
-			for range 20 {
-				if is, err := chromedp.Evaluate[bool](selected)(ctx, t); err != nil || is {
-					return err
-				}
-				time.Sleep(50 * time.Millisecond)
-			}
-		}
-	})
-}
-
-// pressAway presses a button that goes away when it has done its work. The page may move it aside while it is pressed: then it is pressed again.
-func pressAway(testid string) act {
-	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
-		for {
-			if _, err := press(testid)(ctx, t); err != nil {
-				return err
-			}
-			for range 40 {
-				waits, err := chromedp.Evaluate[bool](fmt.Sprintf(`(b => b !== null && !b.disabled)(document.querySelector(%q))`, named(testid)))(ctx, t)
-				if err != nil || !waits {
-					return err
-				}
-				time.Sleep(50 * time.Millisecond)
-			}
-		}
-	})
-}
-
-// pressFor presses a button until what it opens is there: the page may move it aside while it is pressed.
-func pressFor(testid, css string) act {
-	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
-		there := fmt.Sprintf(`document.querySelector(%q) !== null`, css)
-		for {
-			if _, err := press(testid)(ctx, t); err != nil {
-				return err
-			}
-			for range 40 {
-				if is, err := chromedp.Evaluate[bool](there)(ctx, t); err != nil || is {
-					return err
-				}
-				time.Sleep(50 * time.Millisecond)
-			}
-		}
-	})
+	return click("//button[@role='tab'][starts-with(., '" + text + "')]")
 }
 
 // fill puts a text into a field at once: the page draws itself anew each second, and would take a text back that it has not heard of.

@@ -240,7 +240,7 @@ CREATE JOB urgent_by_severity AS
 	evaluate[string](b, choose("sample-of-urgent_calls", "1"))
 	b.do("try", click("//button[.='Close']"), chromedp.WaitNotPresent(chromedp.CSS("[role=dialog]")), press("try"), visible(named("tried")))
 	b.shows("Nothing was kept", "What would stand in urgent", "severity", "opened")
-	for _, shape := range []string{"series", "bars", "table"} {
+	for _, shape := range []string{"series", "table"} { // nothing in it names bars
 		b.do(shape, press("shape-"+shape), chromedp.Sleep(200*time.Millisecond))
 	}
 	b.do("steps", click("//button[@role='tab'][.='Steps']"))
@@ -304,14 +304,14 @@ CREATE JOB urgent_by_severity AS
 
 	b.open("/jobs/clean_reads") // a row that was set aside
 	b.do("late rows", jobTab("Late ("), visible(named("open-row")))
-	b.do("one", pressFor("open-row", "[role=dialog]"), visible(named("mend")))
+	b.do("one", press("open-row"), visible("[role=dialog]"), visible(named("mend")))
 	b.shows("A row that was late", "Event time", "too late")
 	b.do("what became of it", click("//summary[contains(., 'What became of it')]"), visible(named("became")))
 	b.shows("the watermark of its partition just before it")
 	b.do("close", click("//button[.='Close']"))
 
 	b.do("newest rows", jobTab("Newest rows"), visible(named("why"))) // why
-	b.do("why", pressFor("why", "[role=dialog]"), visible(named("why-answer")))
+	b.do("why", press("why"), visible("[role=dialog]"), visible(named("why-answer")))
 	b.shows("Confirmed: the job, run over these messages alone, gives just this row.")
 	b.do("to the message", click("//*[@data-testid='why-answer']//a"))
 	b.shows("Messages", "from an offset")

@@ -61,7 +61,7 @@ func TestScreenshots(t *testing.T) {
 		fill("new-version", newClean+" "),
 		press("what-changes"), visible(named("changes")))
 	shot("console-rejected.png", "/jobs/clean_reads", visible("[role=tab]"), jobTab("Rejected ("), visible(named("open-row")))
-	shot("console-why.png", "/jobs/clean_reads", visible("[role=tab]"), jobTab("Newest rows"), pressFor("why", "[role=dialog]"), visible(named("why-answer")))
+	shot("console-why.png", "/jobs/clean_reads", visible("[role=tab]"), jobTab("Newest rows"), press("why"), visible("[role=dialog]"), visible(named("why-answer")))
 	shot("console-topic.png", "/topics/mat-reads", visible(named("messages")))
 	shot("console-declare.png", "/topics/medical-calls", visible(named("messages")), press("declare"), visible(named("proposal")))
 	shot("console-work.png", "/work", visible(named("editor")), tried, chromedp.Sleep(time.Second), press("try"), visible(named("tried")), press("shape-series"))

@@ -170,6 +170,8 @@ export const api = {
   format: (sql: string) => ask(client.POST("/api/format", { body: { sql: ended(sql), file: "text" } })),
   draw: (body: { sql?: string; drawing?: Drawing }) => ask(client.POST("/api/draw", { body })),
   words: () => ask(client.GET("/api/words", {})),
+  patterns: (query: { stream?: string; key?: string; number?: string; with?: string }) =>
+    ask(client.GET("/api/patterns", { params: { query } })),
   places: () => all<PlaceEntry>((after) => client.GET("/api/places", { params: { query: { after } } })),
   functions: () => all<FunctionEntry>((after) => client.GET("/api/functions", { params: { query: { after } } })),
   tryIt: (body: Schemas["TryRequest"]) => ask(client.POST("/api/try", { body: { ...body, sql: ended(body.sql) } })),

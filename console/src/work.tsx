@@ -1,5 +1,5 @@
 // The workbench: write a text, try it on live data or on samples, see what it would do, and deploy it.
-import { Menu, MenuButton, MenuItem, MenuItems, Tab, TabGroup, TabList, TabPanel, TabPanels } from "@headlessui/react";
+import { Tab, TabGroup, TabList, TabPanel, TabPanels } from "@headlessui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect, useMemo, useState } from "react";
 import { Link, useSearchParams } from "react-router";
@@ -35,6 +35,7 @@ import {
 } from "./parts";
 import { Changes, Connections, Lines, Reasons, SampleRows } from "./found";
 import { useLiveQuery } from "./live";
+import { PatternForm } from "./patterns";
 import { DeclareForm } from "./places";
 import { Results } from "./results";
 import { moment } from "./zone";
@@ -101,7 +102,7 @@ export function WorkPage() {
   const [checked, setChecked] = useState<Checked>();
   const [begin, setBegin] = useState("NOW");
   const [chosen, setChosen] = useState<Record<string, number>>({});
-  const [panel, setPanel] = useState<"" | "samples" | "deploy" | "declare">("");
+  const [panel, setPanel] = useState<"" | "samples" | "deploy" | "declare" | "patterns">("");
   const [tab, setTab] = useState(0);
   const [params] = useSearchParams();
   const [shape, setShape] = useState<Shape>(() => shapes.find((s) => s === params.get("as")) ?? shapeKept());
@@ -170,31 +171,9 @@ export function WorkPage() {
     <div className="space-y-4">
       <div className="flex flex-wrap items-center gap-2">
         <h1 className="mr-2 text-xl font-semibold">{say("Write and try")}</h1>
-        <Menu>
-          <MenuButton
-            data-testid="patterns"
-            className="cursor-pointer rounded-md border border-line bg-sheet px-3 py-1.5 text-sm font-medium hover:bg-paper"
-          >
-            {say("Begin from …")}
-          </MenuButton>
-          <MenuItems
-            anchor="bottom start"
-            className="z-30 mt-1 max-h-96 w-96 rounded-md border border-line bg-sheet p-1 shadow-lg focus:outline-none"
-          >
-            {(words.data?.patterns ?? []).map((p) => (
-              <MenuItem key={p.name}>
-                <button
-                  type="button"
-                  onClick={() => setSql(p.sql)}
-                  className="block w-full cursor-pointer rounded px-3 py-1.5 text-left data-[focus]:bg-river-pale"
-                >
-                  <span className="font-medium">{p.name}</span>
-                  <span className="block text-xs text-soft">{p.about}</span>
-                </button>
-              </MenuItem>
-            ))}
-          </MenuItems>
-        </Menu>
+        <Button testid="patterns" onClick={() => setPanel("patterns")}>
+          {say("Begin from …")}
+        </Button>
         <Button testid="declare-form" onClick={() => setPanel("declare")}>
           {say("Declare …")}
         </Button>
@@ -379,6 +358,16 @@ export function WorkPage() {
       </TabGroup>
       <Panel open={panel === "samples"} title={say("Samples")} wide onClose={() => setPanel("")}>
         <Samples streams={streams} list={samples.data ?? []} chosen={chosen} onChoose={setChosen} />
+      </Panel>
+      <Panel open={panel === "patterns"} title={say("Begin from …")} wide onClose={() => setPanel("")}>
+        {panel === "patterns" && (
+          <PatternForm
+            onText={(text) => {
+              setSql(text);
+              setPanel("");
+            }}
+          />
+        )}
       </Panel>
       <Panel
         open={panel === "declare"}

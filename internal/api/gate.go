@@ -45,6 +45,7 @@ var needs = map[string]need{
 	"functions":   {access.Look, somewhere},
 	"panel-kinds": {access.Look, somewhere},
 	"words":       {access.Look, somewhere},
+	"patterns":    {access.Look, somewhere},
 	"check":       {access.Look, somewhere},
 	"draw":        {access.Look, somewhere},
 	"format":      {access.Look, somewhere},

@@ -153,6 +153,15 @@ func (h *handler) looks(a huma.API, op func(id, method, path, summary, tag strin
 		func(ctx context.Context, _ *struct{}) (*body[*declare.Words], error) {
 			return answer(h.s.Definitions.Words(ctx), nil)
 		})
+	huma.Register(a, op("patterns", "GET", "/api/patterns", "Texts to begin from, over a stream and columns that are chosen", "sql"),
+		func(ctx context.Context, in *struct {
+			Stream string `query:"stream" doc:"that they are made over; one that suits them where left out"`
+			Key    string `query:"key" doc:"a column of it, which tells things apart"`
+			Number string `query:"number" doc:"a column of it, which is measured"`
+			With   string `query:"with" doc:"another stream, or a table, that it is joined with"`
+		}) (*body[*declare.Patterns], error) {
+			return answer(h.s.Definitions.Patterns(ctx, declare.PatternChoice{Stream: in.Stream, Key: in.Key, Number: in.Number, With: in.With}))
+		})
 	huma.Register(a, op("check", "POST", "/api/check", "Find the errors of a text, and say how its queries and jobs would run", "sql"),
 		func(ctx context.Context, in *struct{ Body ScriptRequest }) (*body[*declare.Checked], error) {
 			return answer(h.s.Definitions.Check(ctx, in.Body.script()), nil)

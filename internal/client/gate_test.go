@@ -21,7 +21,7 @@ import (
 // What each operation needs, as the manual says it: a role, and where it must hold. This table stands beside the one of the service, and was written by hand.
 const allowed = `
 open:                   session sign-in sign-out accept
-look somewhere:         health spaces advice alerts activity places functions panel-kinds words check draw format file definitions jobs boards topics drifts apply tokens new-token drop-token change-password
+look somewhere:         health spaces advice alerts activity places functions panel-kinds words patterns check draw format file definitions jobs boards topics drifts apply tokens new-token drop-token change-password
 look timing:            definition job job-state versions checkpoints live-job history board alert topic drift
 read somewhere:         query samples sample
 read timing:            lateness present set-aside set-aside-file why became board-rows live-board read-messages follow-topic rows

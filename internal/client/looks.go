@@ -41,6 +41,12 @@ func (c *Client) Words(ctx context.Context) (out *declare.Words, err error) {
 	return out, c.call(ctx, "GET", "/api/words", nil, &out)
 }
 
+// Patterns gives texts to begin from, over a stream and columns that are chosen.
+func (c *Client) Patterns(ctx context.Context, choice declare.PatternChoice) (out *declare.Patterns, err error) {
+	q := url.Values{"stream": {choice.Stream}, "key": {choice.Key}, "number": {choice.Number}, "with": {choice.With}}
+	return out, c.call(ctx, "GET", "/api/patterns?"+q.Encode(), nil, &out)
+}
+
 // Functions gives the catalogue of functions.
 func (c *Client) Functions(ctx context.Context) ([]plan.FunctionEntry, error) {
 	return pages[plan.FunctionEntry](ctx, c, "/api/functions", nil)

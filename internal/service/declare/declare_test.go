@@ -411,13 +411,13 @@ func TestDraw(t *testing.T) {
 	if !strings.Contains(d.SQL, "CREATE JOB j\n") || len(d.Steps) != 3 || len(d.Sources) != 2 || fmt.Sprint(d.Sinks) != "[out]" {
 		t.Fatalf("%+v", d)
 	}
-	if c := d.Steps[0].Columns; fmt.Sprint(c) != "[{chip VARCHAR} {name VARCHAR} {rssi DOUBLE}]" {
+	if c := d.Steps[0].Columns; fmt.Sprint(c) != "[{chip VARCHAR false} {name VARCHAR false} {rssi DOUBLE false}]" {
 		t.Errorf("%v", c)
 	}
 	if x := d.Steps[1]; !strings.Contains(x.Problem, `unknown column "nme"`) || !strings.Contains(x.Problem, "did you mean") || len(x.Columns) != 0 {
 		t.Errorf("%+v", x)
 	}
-	if c := d.Steps[2].Columns; fmt.Sprint(c) != "[{chip VARCHAR} {power DOUBLE}]" {
+	if c := d.Steps[2].Columns; fmt.Sprint(c) != "[{chip VARCHAR false} {power DOUBLE false}]" {
 		t.Errorf("%v", c)
 	}
 	// The drawing, changed and sent back.
@@ -441,7 +441,63 @@ func TestDraw(t *testing.T) {
 	if d, err = p.Definitions.Draw(t.Context(), "", nil); err != nil || len(d.Steps) != 0 || d.Sources[0].Name != "reads" {
 		t.Errorf("%+v %v", d, err)
 	}
-	if c := d.Sources[0].Columns; fmt.Sprint(c[2:4]) != "[{device ROW(serial VARCHAR)} {device.serial VARCHAR}]" {
+	if c := d.Sources[0].Columns; fmt.Sprint(c[2:4]) != "[{device ROW(serial VARCHAR) false} {device.serial VARCHAR false}]" {
 		t.Errorf("%v", c)
 	}
+}
+
+// TestPatterns: texts to begin from are right as they stand, whatever they are made over, and nothing is in them that is not there.
+func TestPatterns(t *testing.T) {
+	p := servicetest.New(t)
+	over := func(c declare.PatternChoice) *declare.Patterns {
+		t.Helper()
+		out, err := p.Definitions.Patterns(t.Context(), c)
+		if err != nil {
+			t.Fatalf("%+v: %v", c, err)
+		}
+		return out
+	}
+	if x := over(declare.PatternChoice{}); x.Stream != "" || len(x.Patterns) != 1 || !strings.Contains(x.Patterns[0].SQL, "CREATE TOPIC") {
+		t.Errorf("with nothing declared: %+v", x)
+	}
+	p.Apply(`CREATE TOPIC a (PARTITIONS 1); CREATE TOPIC b (PARTITIONS 1); CREATE TOPIC c (PARTITIONS 1);
+		DECLARE STREAM "Odd names" ("the chip" VARCHAR, mat VARCHAR, rssi DOUBLE, lap INT, "read at" TIMESTAMP) EVENT TIME "read at" FROM TOPIC 'a';
+		DECLARE STREAM weather (mat VARCHAR, celsius DOUBLE, at TIMESTAMP) EVENT TIME at FROM TOPIC 'b';
+		DECLARE STREAM bare (flag BOOLEAN) FROM TOPIC 'c';
+		DECLARE TABLE mats (mat VARCHAR PRIMARY KEY, km DOUBLE) FROM TOPIC 'b';
+		DECLARE TABLE timing.chips ("the chip" VARCHAR PRIMARY KEY, bib INT) FROM TOPIC 'c';`)
+	first := over(declare.PatternChoice{})
+	if first.Stream != "Odd names" || !slices.Equal(first.Withs, []string{"weather", "mats", "timing.chips"}) || !slices.Equal(first.Keys, []string{`"the chip"`, "mat"}) {
+		t.Errorf("%+v", first)
+	}
+	for _, stream := range first.Streams {
+		keys, numbers := append([]string{""}, over(declare.PatternChoice{Stream: stream}).Keys...), append([]string{""}, over(declare.PatternChoice{Stream: stream}).Numbers...)
+		for _, key := range keys {
+			for _, number := range numbers {
+				for _, with := range append([]string{""}, over(declare.PatternChoice{Stream: stream, Key: key}).Withs...) {
+					x := over(declare.PatternChoice{Stream: stream, Key: key, Number: number, With: with})
+					if len(x.Patterns) < 4 || x.Stream != stream || key != "" && x.Key != key || number != "" && x.Number != number || with != "" && x.With != with {
+						t.Errorf("%s %s %s %s: %+v", stream, key, number, with, x)
+					}
+					joined := false
+					for _, one := range x.Patterns {
+						if _, err := p.Definitions.Apply(t.Context(), "test", declare.Script{File: one.Name, SQL: "EXPLAIN " + strings.TrimSpace(one.SQL)}, false); err != nil && strings.HasPrefix(one.SQL, "SELECT") {
+							t.Errorf("%s\n%v", one.SQL, err)
+						}
+						if strings.Contains(one.SQL, "JOIN") {
+							joined = joined || strings.Contains(one.SQL, with)
+						}
+						if number != "" && strings.Contains(one.SQL, "AVG(") && !strings.Contains(one.SQL, "AVG("+number+")") {
+							t.Errorf("%s was chosen:\n%s", number, one.SQL)
+						}
+					}
+					if with != "" && !joined {
+						t.Errorf("%s by %s is joined with nothing in place of %s", stream, key, with)
+					}
+				}
+			}
+		}
+	}
+	_, err := p.Definitions.Patterns(t.Context(), declare.PatternChoice{Stream: "nothing"})
+	p.Says(err, `no stream and no table is called "nothing"`)
 }

@@ -108,7 +108,7 @@ type Words struct {
 // Words gives the words of the language, and the names there are.
 func (s *Definitions) Words(ctx context.Context) *Words {
 	cat := s.Current()
-	out := &Words{Keywords: sql.Keywords(), Names: sourcesOf(cat), Patterns: patterns(shown(ctx, cat))}
+	out := &Words{Keywords: sql.Keywords(), Names: sourcesOf(cat), Patterns: patternsOver(shown(ctx, cat), PatternChoice{}).Patterns}
 	for _, n := range slices.Sorted(maps.Keys(cat.Sinks)) {
 		out.Names = append(out.Names, Named{n, sql.KindSink, []base.Column{}})
 	}
