@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"net/http"
 	"sync"
@@ -27,9 +26,13 @@ type QueryEnd struct {
 
 // events writes server-sent events.
 type events struct {
-	mu sync.Mutex
-	w  io.Writer
+	mu  sync.Mutex
+	w   io.Writer
+	buf []byte // for the event at hand
 }
+
+// mostKept is how many bytes of a buffer are kept for the next event.
+const mostKept = 1 << 20
 
 func begin(ctx huma.Context) *events {
 	ctx.SetHeader("Content-Type", "text/event-stream")
@@ -38,14 +41,24 @@ func begin(ctx huma.Context) *events {
 }
 
 func (e *events) raw(name string, data []byte) error {
+	return e.event(name, func(dst []byte) []byte { return append(dst, data...) })
+}
+
+// event writes an event whose data are appended by write.
+func (e *events) event(name string, write func(dst []byte) []byte) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
+	data := append(append(append(e.buf[:0], "event: "...), name...), "\ndata: "...)
+	data = append(write(data), "\n\n"...)
+	if e.buf = data; cap(data) > mostKept {
+		e.buf = nil
+	}
 	if w, ok := e.w.(http.ResponseWriter); ok { // who takes nothing for long is given up
 		c := http.NewResponseController(w)
 		_ = c.SetWriteDeadline(time.Now().Add(mayPause))
 		defer func() { _ = c.SetWriteDeadline(time.Time{}) }() // over HTTP/2 it would end a stream that only has nothing to say
 	}
-	if _, err := fmt.Fprintf(e.w, "event: %s\ndata: %s\n\n", name, data); err != nil {
+	if _, err := e.w.Write(data); err != nil {
 		return err
 	}
 	if f, ok := e.w.(http.Flusher); ok {
@@ -215,7 +228,7 @@ func (h *handler) board(ctx context.Context, in *struct {
 			}
 		})
 		for {
-			err := h.s.Boards.Watch(ctx, in.Name, view, func(b *boards.Board) error { return ev.send("board", b) }, func(u boards.Update) error { return ev.send("update", u) })
+			err := h.s.Boards.Watch(ctx, in.Name, view, func(b *boards.Board) error { return ev.send("board", b) }, func(u boards.Update) error { return ev.event("update", u.AppendJSON) })
 			switch {
 			case errors.Is(err, boards.ErrReplaced):
 			case err != nil:

@@ -239,3 +239,18 @@ func TestBoardsRefused(t *testing.T) {
 		t.Errorf("%+v", l)
 	}
 }
+
+// TestUpdateAsJSON: what is told of a board is written as encoding/json writes it.
+func TestUpdateAsJSON(t *testing.T) {
+	for _, u := range []boards.Update{
+		{Rows: []boards.Row{}},
+		{Panel: -1, Variable: "mat", Full: true, Rows: []boards.Row{{Key: "a", Row: []byte(`{"x":1}`)}, {Key: "b"}}},
+		{Panel: 3, Rows: []boards.Row{{Key: "odd \"\\\x00\n\u2028é<&>", Row: []byte(`{"x":"\u003c"}`)}}, Dropped: 7, Late: -1, Reject: 1 << 60, Problem: "it says \"no\"\n"},
+		{Rows: []boards.Row{{Key: "\xff no text"}}, Problem: "💧"},
+	} {
+		want, err := json.Marshal(u)
+		if got := u.AppendJSON(nil); err != nil || string(got) != string(want) {
+			t.Errorf("%s\nwanted %s %v", got, want, err)
+		}
+	}
+}

@@ -81,6 +81,53 @@ type Update struct {
 	seq      uint64
 }
 
+// AppendJSON appends the update as encoding/json writes it. Thousands of rows a second are told to everybody who looks: they are JSON already.
+func (u *Update) AppendJSON(dst []byte) []byte {
+	number := func(name string, n int64) {
+		if n != 0 {
+			dst = strconv.AppendInt(append(append(append(dst, `,"`...), name...), `":`...), n, 10)
+		}
+	}
+	text := func(name, s string) {
+		if s != "" {
+			dst = appendText(append(append(append(dst, `,"`...), name...), `":`...), s)
+		}
+	}
+	dst = strconv.AppendInt(append(dst, `{"panel":`...), int64(u.Panel), 10)
+	text("variable", u.Variable)
+	if u.Full {
+		dst = append(dst, `,"full":true`...)
+	}
+	dst = append(dst, `,"rows":[`...)
+	for i, r := range u.Rows {
+		if i > 0 {
+			dst = append(dst, ',')
+		}
+		dst = appendText(append(dst, `{"key":`...), r.Key)
+		if len(r.Row) > 0 {
+			dst = append(append(dst, `,"row":`...), r.Row...)
+		}
+		dst = append(dst, '}')
+	}
+	dst = append(dst, ']')
+	number("dropped", u.Dropped)
+	number("late", u.Late)
+	number("rejected", u.Reject)
+	text("problem", u.Problem)
+	return append(dst, '}')
+}
+
+// appendText appends a text as JSON.
+func appendText(dst []byte, s string) []byte {
+	for i := range len(s) {
+		if c := s[i]; c < ' ' || c > '~' || c == '"' || c == '\\' || c == '<' || c == '>' || c == '&' {
+			b, _ := json.Marshal(s)
+			return append(dst, b...)
+		}
+	}
+	return append(append(append(dst, '"'), s...), '"')
+}
+
 // entry is a row, or one that is gone.
 type entry struct {
 	key  string
@@ -236,6 +283,7 @@ func (r *result) update(since uint64) (Update, bool) {
 		}
 	}
 	slices.SortFunc(found, func(a, b *entry) int { return cmp.Compare(a.seq, b.seq) })
+	u.Rows = make([]Row, 0, len(found))
 	for _, e := range found {
 		u.Rows = append(u.Rows, Row{e.key, e.row})
 	}
