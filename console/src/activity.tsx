@@ -57,7 +57,7 @@ export function Log({ object }: { object?: string }) {
               },
               {
                 head: say("Detail"),
-                wrap: "w-full max-w-0",
+                wrap: "w-full max-w-0 min-w-44",
                 of: (a) =>
                   a.detail && (
                     <button

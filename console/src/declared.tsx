@@ -84,7 +84,7 @@ export function DeclaredPage() {
               { head: say("Kind"), of: (d) => <span className="text-soft">{d.kind}</span> },
               {
                 head: say("Definition"),
-                wrap: "w-full max-w-0",
+                wrap: "w-full max-w-0 min-w-44",
                 of: (d) => <div className="truncate font-mono text-xs text-soft">{d.sql.replace(/\s+/g, " ")}</div>,
               },
               { head: say("Changed"), of: (d) => <span className="text-soft">{ago(d.changed)}</span> },

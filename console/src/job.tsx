@@ -290,7 +290,7 @@ function Ledger({ steps, running, at }: { steps: Step[]; running: boolean; at: n
           columns={[
             {
               head: say("Step"),
-              wrap: "w-full max-w-0",
+              wrap: "w-full max-w-0 min-w-44",
               of: (s) => (
                 <>
                   <div className="truncate">

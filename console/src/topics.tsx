@@ -593,7 +593,7 @@ function Declare({ topic }: { topic: string }) {
               ),
             },
             { head: say("Missing in"), right: true, of: (c) => count(c.missing) },
-            { head: say("Examples"), wrap: "font-mono text-xs break-all", of: (c) => c.examples.join("  ") },
+            { head: say("Examples"), wrap: "min-w-40 font-mono text-xs break-all", of: (c) => c.examples.join("  ") },
             { of: (c) => <span className="text-xs text-soft">{c.note}</span> },
           ]}
         />
