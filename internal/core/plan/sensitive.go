@@ -162,8 +162,8 @@ func (p *Plan) Sensitive() map[*Op][]Sources {
 				cols[i] = reads(in, o.Array)
 			}
 		case Join, AsOf, Lookup:
-			n := copy(cols, in)
-			n = max(n, len(o.Input.Fields))
+			n := len(o.Input.Fields)
+			copy(cols, in)
 			switch right := given(cmpOp(o.Right, o.Of)); {
 			case o.Kind == Lookup && o.Of == nil:
 				for i := n; i < len(cols) && i-n < len(o.OfTable.shown); i++ {
@@ -174,6 +174,18 @@ func (p *Plan) Sensitive() map[*Op][]Sources {
 			default:
 				if n < len(cols) {
 					copy(cols[n:], right)
+				}
+			}
+			// What is equal to a sensitive value says what it is.
+			left, other := o.joinedBy()
+			for i := range min(len(left), len(other)) {
+				both := reads(in, left[i]).with(reads(given(cmpOp(o.Right, o.Of)), other[i]))
+				for from, e := range map[int]*eval.Expr{0: left[i], n: other[i]} {
+					e.Walk(func(x *eval.Expr) {
+						if at := from + x.Index; x.Op == eval.OpColumn && at < len(cols) {
+							cols[at] = cols[at].with(both)
+						}
+					})
 				}
 			}
 		case Output:
@@ -215,6 +227,20 @@ func (p *Plan) Sensitive() map[*Op][]Sources {
 		}
 	}
 	return of
+}
+
+// joinedBy gives what has to be equal on the two sides of a join, over the columns of each.
+func (o *Op) joinedBy() (left, right []*eval.Expr) {
+	if o.Kind == Lookup {
+		for _, k := range o.OfTable.Key {
+			right = append(right, eval.Column(k, o.OfTable.shown[k].Type))
+		}
+		return o.Order.Keys, right
+	}
+	if o.Input.Order != nil && o.Right != nil && o.Right.Order != nil {
+		return o.Input.Order.Keys, o.Right.Order.Keys
+	}
+	return nil, nil
 }
 
 // cmpOp gives the first of two operators that is there.
