@@ -167,12 +167,38 @@ func (e *Errors) write(b *strings.Builder, d Diagnostic) {
 	}
 	num := strconv.Itoa(line)
 	text := strings.TrimRight(e.Text[start:end], "\r")
-	fmt.Fprintf(b, "  %s | %s\n", num, strings.ReplaceAll(text, "\t", " "))
-	width := utf8.RuneCountInString(e.Text[at:max(at, min(d.Span.To, end))])
-	fmt.Fprintf(b, "  %s | %s%s", strings.Repeat(" ", len(num)), strings.Repeat(" ", column-1), strings.Repeat("^", max(width, 1)))
+	width := max(utf8.RuneCountInString(e.Text[at:max(at, min(d.Span.To, end))]), 1)
+	text, before, width := around(strings.ReplaceAll(text, "\t", " "), column-1, width)
+	fmt.Fprintf(b, "  %s | %s\n", num, text)
+	fmt.Fprintf(b, "  %s | %s%s", strings.Repeat(" ", len(num)), strings.Repeat(" ", before), strings.Repeat("^", width))
 	if d.Hint != "" {
 		b.WriteString(" " + d.Hint)
 	}
+}
+
+// Of a longer line so many letters are shown, so many of them before the place.
+const (
+	shownLetters = 240
+	shownBefore  = 80
+)
+
+// around gives what is shown of a line around a place: how many letters stand before it there, and how many of its own there are.
+func around(line string, before, width int) (string, int, int) {
+	letters := []rune(line)
+	if len(letters) <= shownLetters {
+		return line, before, width
+	}
+	from := max(0, min(before-shownBefore, len(letters)-shownLetters))
+	to := min(len(letters), from+shownLetters)
+	text := string(letters[from:to])
+	before, width = before-from, min(width, to-before)
+	if from > 0 {
+		text, before = "…"+text, before+1
+	}
+	if to < len(letters) {
+		text += "…"
+	}
+	return text, before, max(width, 1)
 }
 
 // Suggest gives the candidate nearest to a misspelt name, or "" where none is near.

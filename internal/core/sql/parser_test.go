@@ -282,3 +282,29 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// TestLongLines: of a long line the part around an error is shown, with what it points at below it.
+func TestLongLines(t *testing.T) {
+	for _, x := range []struct{ before, after int }{{0, 5000}, {30, 5000}, {2500, 2500}, {5000, 30}, {5000, 0}, {100, 100}} {
+		text := strings.Repeat("é", x.before) + "HERE" + strings.Repeat("z", x.after)
+		errs := &Errors{Text: text}
+		at := 2 * x.before
+		errs.Add(Syntax, Span{From: at, To: at + 4}, "", "wrong")
+		said := strings.Split(errs.Error(), "\n")
+		if len(said) != 3 || len([]rune(said[1])) > 260 {
+			t.Fatalf("%+v: %q", x, said)
+		}
+		line, marks := []rune(said[1]), []rune(said[2])
+		if got := string(line[len(marks)-4 : len(marks)]); got != "HERE" || !strings.HasSuffix(said[2], " ^^^^") && x.before > 0 {
+			t.Errorf("%+v points at %q:\n%s\n%s", x, got, said[1], said[2])
+		}
+		if whole := x.before+x.after < 240; whole == strings.Contains(said[1], "…") {
+			t.Errorf("%+v: %s", x, said[1])
+		}
+	}
+	errs := &Errors{Text: strings.Repeat("(", 5000)} // what is wrong is longer than what is shown
+	errs.Add(Syntax, Span{From: 0, To: 5000}, "", "wrong")
+	if n := len(errs.Error()); n > 700 {
+		t.Errorf("%d letters are said of it", n)
+	}
+}
