@@ -31,19 +31,22 @@ func TestSensitive(t *testing.T) {
 	bo := p.with(t, "bo", "develop:timing", "read:timing", "write:timing", "operate:timing")
 	mo := p.with(t, "mo", "develop:timing", "read:timing", "write:timing", "operate:timing", "disclose:timing")
 	const declarations = `
-		CREATE TOPIC timing.reads (PARTITIONS 1); CREATE TOPIC timing.people (PARTITIONS 1); CREATE TOPIC timing.out (PARTITIONS 1); CREATE TOPIC timing.counts (PARTITIONS 1); CREATE TOPIC timing.bad (PARTITIONS 1);
+		CREATE TOPIC timing.reads (PARTITIONS 1); CREATE TOPIC timing.people (PARTITIONS 1); CREATE TOPIC timing.out (PARTITIONS 1); CREATE TOPIC timing.counts (PARTITIONS 1); CREATE TOPIC timing.bad (PARTITIONS 1); CREATE TOPIC timing.out2 (PARTITIONS 1);
 		DECLARE STREAM timing.reads (chip VARCHAR SENSITIVE, mat VARCHAR, pulse INT SENSITIVE, sent VARCHAR AS (_key) SENSITIVE, read_at TIMESTAMP NOT NULL) EVENT TIME read_at DELAY 1 SECOND FROM TOPIC 'timing.reads';
 		DECLARE TABLE timing.people (chip VARCHAR PRIMARY KEY SENSITIVE, club VARCHAR, name VARCHAR SENSITIVE) FROM TOPIC 'timing.people';
 		DECLARE SINK timing.out TO TOPIC 'timing.out';
+		DECLARE SINK timing.out2 TO TOPIC 'timing.out2';
 		DECLARE SINK timing.counts TO TOPIC 'timing.counts';
 		DECLARE SINK timing.bad TO TOPIC 'timing.bad';
 		DECLARE SINK timing.copies TO FILES 'copies' (FORMAT json, ROLL EVERY 1 SECOND);
+		CREATE FUNCTION timing_loud(s VARCHAR) RETURNS INT LANGUAGE javascript AS 'throw new Error("no: " + s)';
 		CREATE VIEW timing.seen AS SELECT chip AS who, mat, read_at FROM timing.reads;
 		CREATE BOARD timing.board PANEL 'Chips' TABLE AS (SELECT who, mat FROM timing.seen) PANEL 'Names' TABLE AS (SELECT chip, name, club FROM timing.people);
 		CREATE JOB timing.job WITH
 			named AS (SELECT r.chip || '/' || p.name AS runner, r.mat, p.club, r.pulse * 2 AS double_pulse, r.read_at FROM timing.reads r LEFT JOIN timing.people p AS OF NOW ON p.chip = r.chip),
+			loud AS (SELECT timing_loud(chip) AS x, read_at FROM timing.reads),
 			counts AS (SELECT mat, COUNT(*) AS n, COUNT(DISTINCT chip) AS runners, MAX(chip) AS last, w.closes AS closes FROM timing.reads GROUP BY mat, w WINDOW w AS (TUMBLING 1 MINUTE))
-			ROUTE named TO timing.out, timing.copies ROUTE counts TO timing.counts ROUTE REJECTED timing.reads TO timing.bad SET (CHECKPOINT EVERY 1 SECOND);`
+			ROUTE named TO timing.out, timing.copies ROUTE loud TO timing.out2 ROUTE counts TO timing.counts ROUTE REJECTED timing.reads TO timing.bad SET (CHECKPOINT EVERY 1 SECOND);`
 	if _, err := mo.Apply(t.Context(), api.ScriptRequest{SQL: declarations}); err == nil || !strings.Contains(err.Error(), "lies below no directory") {
 		t.Fatalf("files that are not granted: %v", err)
 	}
@@ -179,6 +182,7 @@ func TestSensitive(t *testing.T) {
 		{"a query that joins", query("SELECT r.chip, p.name, p.club FROM timing.reads r JOIN timing.people p AS OF NOW ON p.chip = r.chip UNTIL NOW"), false},
 		{"a query of keys", query("SELECT sent FROM timing.reads UNTIL NOW"), false},
 		{"a query that says what is wrong", query("SELECT CAST(chip AS INT) AS x FROM timing.reads UNTIL NOW"), false},
+		{"a query whose function tells", query("SELECT timing_loud(chip) AS x FROM timing.reads UNTIL NOW"), false},
 		{"a query of a step", query("SELECT * FROM timing.job.counts UNTIL NOW"), false},
 		{"a query of a step by a value", query("SELECT * FROM timing.job.counts WHERE last LIKE '%ORGEN-1' UNTIL NOW"), false},
 		{"a try", try("SELECT * FROM timing.reads"), false},

@@ -270,7 +270,7 @@ func (s *Script) give(m *Machine, r scriptResult, out *column.Vector, i, n int, 
 	if len(r) == 2 {
 		var why string
 		_ = json.Unmarshal(r[1], &why) // the frame writes text
-		reject(i, why)
+		reject(i, `"`+strings.ReplaceAll(why, `"`, "'")+`"`) // in quotes, as a value is: it may have some in it, and reasons that are counted have none
 		return
 	}
 	v, wrong := ValueOfJSON(r[0], s.Returns)
