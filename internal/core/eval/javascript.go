@@ -269,7 +269,7 @@ func (s *Script) kernel(m *Machine, a []*column.Vector, out *column.Vector, n in
 func (s *Script) give(m *Machine, r scriptResult, out *column.Vector, i, n int, reject func(i int, why string)) {
 	if len(r) == 2 {
 		var why string
-		_ = json.Unmarshal(r[1], &why) // the frame writes text
+		_ = json.Unmarshal(r[1], &why)                       // the frame writes text
 		reject(i, `"`+strings.ReplaceAll(why, `"`, "'")+`"`) // in quotes, as a value is: it may have some in it, and reasons that are counted have none
 		return
 	}
