@@ -34,6 +34,8 @@ func TestSensitive(t *testing.T) {
 		CREATE TOPIC timing.reads (PARTITIONS 1); CREATE TOPIC timing.people (PARTITIONS 1); CREATE TOPIC timing.out (PARTITIONS 1); CREATE TOPIC timing.counts (PARTITIONS 1); CREATE TOPIC timing.bad (PARTITIONS 1); CREATE TOPIC timing.out2 (PARTITIONS 1);
 		DECLARE STREAM timing.reads (chip VARCHAR SENSITIVE, mat VARCHAR, pulse INT SENSITIVE, sent VARCHAR AS (_key) SENSITIVE, read_at TIMESTAMP NOT NULL) EVENT TIME read_at DELAY 1 SECOND FROM TOPIC 'timing.reads';
 		DECLARE TABLE timing.people (chip VARCHAR PRIMARY KEY SENSITIVE, club VARCHAR, name VARCHAR SENSITIVE) FROM TOPIC 'timing.people';
+		CREATE TOPIC timing.lines (PARTITIONS 1);
+		DECLARE STREAM timing.lines (chip VARCHAR SENSITIVE, mat VARCHAR) FROM TOPIC 'timing.lines' (FORMAT csv);
 		DECLARE SINK timing.out TO TOPIC 'timing.out';
 		DECLARE SINK timing.out2 TO TOPIC 'timing.out2';
 		DECLARE SINK timing.counts TO TOPIC 'timing.counts';
@@ -100,6 +102,8 @@ func TestSensitive(t *testing.T) {
 	}
 	get := func(who *peopledCaller, path string) (string, error) { return ask(who, "GET", path, nil) }
 	post := func(who *peopledCaller, path string, in any) (string, error) { return ask(who, "POST", path, in) }
+	write("timing.lines", "", mark+"-9,start")
+	write("timing.lines", "", mark+"-9,start,"+mark) // has a field too many
 	caller := func(name string) *peopledCaller {
 		in, err := p.SignIn(t.Context(), name, *password(name))
 		if err != nil {
@@ -174,6 +178,10 @@ func TestSensitive(t *testing.T) {
 		{"a query whose function tells", query("SELECT timing_loud(chip) AS x FROM timing.reads UNTIL NOW"), false},
 		{"a query of a step", query("SELECT * FROM timing.job.counts UNTIL NOW"), false},
 		{"a query of a step by a value", query("SELECT * FROM timing.job.counts WHERE last LIKE '%ORGEN-1' UNTIL NOW"), false},
+		{"a query of CSV", query("SELECT * FROM timing.lines UNTIL NOW"), false},
+		{"a topic of CSV", at("/api/topics/timing.lines/messages"), false},
+		{"rows of CSV", at("/api/definitions/timing.lines/rows"), false},
+		{"a try of CSV", try("SELECT * FROM timing.lines"), false},
 		{"a try", try("SELECT * FROM timing.reads"), false},
 		{"a try of a job", try("CREATE JOB timing.tried AS SELECT chip, mat, pulse FROM timing.reads WHERE pulse > 0 ROUTE TO timing.out"), false},
 		{"a sample", at(fmt.Sprintf("/api/samples/%d", kept.ID)), false},
