@@ -112,6 +112,35 @@ func TestNoServer(t *testing.T) {
 	}
 }
 
+// TestSlowStart: a server that has much to recover is waited for as long as it says something, and one that says nothing is given up.
+func TestSlowStart(t *testing.T) {
+	startsWithin = 10 * time.Second
+	defer func() { startsWithin = time.Minute }()
+	real, err := find("mariadbd", "mysqld")
+	if err != nil {
+		t.Fatal(err)
+	}
+	program := filepath.Join(t.TempDir(), "mariadbd")
+	begin := func(script string) error {
+		t.Helper()
+		if err := os.WriteFile(program, []byte("#!/bin/sh\n"+script), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		t.Setenv("FIUME_MARIADBD", program)
+		s, err := StartServer(t.Context(), t.TempDir(), nil)
+		if err == nil {
+			err = s.Stop()
+		}
+		return err
+	}
+	if err := begin("for i in 1 2 3 4 5 6 7 8 9 10 11 12; do echo recovering $i; sleep 1; done\nexec " + real + ` "$@"` + "\n"); err != nil {
+		t.Error(err)
+	}
+	if err := begin("exec sleep 600\n"); err == nil || !strings.Contains(err.Error(), "has said nothing for 10s") {
+		t.Error(err)
+	}
+}
+
 // TestServerIsLookedAfter: a server that dies is started again at the same address, one that hangs is killed first, and
 // what a killed service left behind, also in the middle of its own start, does not keep the next one from starting.
 func TestServerIsLookedAfter(t *testing.T) {

@@ -195,8 +195,9 @@ const (
 
 // Tests look more often.
 var (
-	lookEvery = 2 * time.Second
-	hungAfter = 40 * time.Second // without an answer it is killed
+	startsWithin = time.Minute // without a word in its log
+	lookEvery    = 2 * time.Second
+	hungAfter    = 40 * time.Second // without an answer it is killed
 )
 
 // watch starts the server again when it has ended, and kills it when it hangs.
@@ -232,7 +233,7 @@ func (s *Server) watch() {
 			case <-time.After(wait):
 			}
 			wait = min(2*wait, time.Minute)
-			ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+			ctx, cancel := context.WithCancel(context.Background())
 			go func() {
 				select {
 				case <-s.stop:
@@ -350,10 +351,15 @@ func endFormer(ctx context.Context, data string) error {
 	}
 }
 
+// ready waits until the server answers. What it has to recover after a crash may take long: as long as its log goes on it is waited for.
 func (s *Server) ready(ctx context.Context, exited chan struct{}) error {
-	for range 1200 {
+	size, heard := int64(-1), time.Now()
+	for time.Since(heard) < startsWithin {
 		if s.answers(time.Second) {
 			return nil
+		}
+		if st, err := os.Stat(s.log); err == nil && st.Size() != size {
+			size, heard = st.Size(), time.Now()
 		}
 		select {
 		case <-exited:
@@ -363,7 +369,7 @@ func (s *Server) ready(ctx context.Context, exited chan struct{}) error {
 		case <-time.After(25 * time.Millisecond):
 		}
 	}
-	return fmt.Errorf("MariaDB does not answer; see %s", s.log)
+	return fmt.Errorf("MariaDB does not answer, and has said nothing for %s; see %s", startsWithin, s.log)
 }
 
 // DSN gives the address of one of its databases.
