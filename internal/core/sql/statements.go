@@ -298,6 +298,9 @@ func (p *parser) column(table bool) (c Column) {
 			c.As = p.expr()
 			p.expect(")", "after the expression")
 		default:
+			if t := p.peek(); t.kind == word {
+				p.fail(t.Span, DidYouMean(t.text, []string{"not null", "primary", "sensitive", "as"}), "expected NOT NULL, PRIMARY KEY, SENSITIVE, AS, a comma or ) after a column, found %s", show(t))
+			}
 			return c
 		}
 	}
