@@ -4,12 +4,14 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"os"
 	"os/exec"
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -17,6 +19,8 @@ import (
 	dto "github.com/prometheus/client_model/go"
 	"github.com/prometheus/common/expfmt"
 	"github.com/prometheus/common/model"
+
+	"fiume/internal/trial/kit"
 )
 
 // asked asks for a path as a monitor does.
@@ -155,6 +159,107 @@ func TestMetrics(t *testing.T) {
 	}
 	eventually(t, "it is ready again", func() bool { code, _ := asked(t, p.base+"/ready"); return code == 200 })
 	p.fiume("", "job", "drop", "telling").want(t, 0)
+}
+
+// TestStarting: a service whose database takes long is alive and not ready, and what is asked of it meanwhile is answered when it is there.
+func TestStarting(t *testing.T) {
+	address, _ := raceDatabase(t)
+	user, rest, _ := strings.Cut(address, "@")
+	at, name, _ := strings.Cut(rest, "/")
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	opened := make(chan struct{})
+	let := sync.OnceFunc(func() { close(opened) })
+	defer l.Close()
+	defer let()
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer c.Close()
+				<-opened
+				to, err := net.Dial("tcp", at)
+				if err != nil {
+					return
+				}
+				defer to.Close()
+				go func() { _, _ = io.Copy(to, c) }()
+				_, _ = io.Copy(c, to)
+			}()
+		}
+	}()
+	listen := fmt.Sprintf("127.0.0.1:%d", kit.FreePort(t))
+	base, dir := "http://"+listen, t.TempDir()
+	begin := func() *exec.Cmd {
+		c := exec.Command(binary, "serve", "--dir", dir, "--listen", listen, "--dsn", fmt.Sprintf("%s:%s@tcp(%s)/%s", user, racePassword, l.Addr(), name))
+		if err := c.Start(); err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { _ = c.Process.Kill() })
+		eventually(t, "it is alive and not ready", func() bool {
+			r, err := http.Get(base + "/ready")
+			if err != nil {
+				return false
+			}
+			defer r.Body.Close()
+			text, _ := io.ReadAll(r.Body)
+			return r.StatusCode == 503 && string(text) == "the service is starting\n"
+		})
+		if code, text := asked(t, base+"/live"); code != 200 || text != "alive\n" {
+			t.Errorf("%d %q", code, text)
+		}
+		return c
+	}
+	ends := begin() // who gives up while it starts ends it at once
+	if err := ends.Process.Signal(syscall.SIGINT); err != nil {
+		t.Fatal(err)
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- ends.Wait() }()
+	select {
+	case <-ended:
+	case <-time.After(patience):
+		t.Fatal("it does not end while it starts")
+	}
+	served := begin()
+	listed := make(chan result, 1)
+	go func() { listed <- fiume(t, "", "job", "list", "--server", base) }()
+	followed := make(chan string, 1)
+	go func() {
+		req, _ := http.NewRequest(http.MethodGet, base+"/api/jobs/nobody/live", nil)
+		req.Header.Set("Accept", "text/event-stream")
+		r, err := http.DefaultClient.Do(req)
+		if err != nil {
+			followed <- err.Error()
+			return
+		}
+		defer r.Body.Close()
+		text, _ := io.ReadAll(r.Body)
+		followed <- string(text)
+	}()
+	select {
+	case r := <-listed:
+		t.Errorf("a service that starts has answered: %+v", r)
+	case text := <-followed:
+		t.Errorf("a service that starts has answered: %s", text)
+	case <-time.After(300 * time.Millisecond):
+	}
+	let()
+	(<-listed).want(t, 0, "no jobs")
+	if text := <-followed; !strings.Contains(text, "nobody") {
+		t.Errorf("who followed was answered: %s", text)
+	}
+	if err := served.Process.Signal(syscall.SIGTERM); err != nil {
+		t.Fatal(err)
+	}
+	if err := served.Wait(); err != nil {
+		t.Errorf("it ended with %v", err)
+	}
 }
 
 // TestSettings: flags, the environment and a file give settings, in this order; what is wrong is said with its place.

@@ -3,8 +3,10 @@ package e2e
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"fmt"
 	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -157,7 +159,16 @@ func typed(t *testing.T, dir string, env []string, moved func(string) string, s 
 			if err == nil {
 				n.Close()
 			}
-			return err == nil
+			if err != nil || !strings.HasPrefix(behind, "fiume serve ") {
+				return err == nil
+			}
+			// A service is reached before it is ready.
+			plain := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}, DisableKeepAlives: true}}
+			r, err := plain.Get("https://" + at + "/ready")
+			if err == nil {
+				r.Body.Close()
+			}
+			return err == nil && r.StatusCode == http.StatusOK
 		})
 		return ""
 	}

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"text/tabwriter"
 
 	"fiume/internal/api"
@@ -44,7 +45,10 @@ func (a *app) caFile() string {
 
 // plainClient is one that shows nothing.
 func (a *app) plainClient() *client.Client {
-	c := client.New(a.serviceAddress())
+	var once sync.Once
+	c := client.New(a.serviceAddress()).Waiting(func() {
+		once.Do(func() { fmt.Fprintln(a.err, "the service is starting …") })
+	})
 	if file := a.caFile(); file != "" {
 		trusting, err := c.Trusting(file)
 		if err != nil {

@@ -161,6 +161,9 @@ func logTo(w io.Writer, level, form string) (*slog.Logger, error) {
 	return nil, fail(exitUsage, "--log-format takes one of text, json, found %q", form)
 }
 
+// waitForStart is how long a request waits for a service that is starting, before it is told so.
+const waitForStart = 20 * time.Second
+
 // server is a running service with its listener.
 type server struct {
 	*app
@@ -213,17 +216,9 @@ func (s *server) open(ctx context.Context) error {
 		}
 		open = append(open, *x.to)
 	}
-	svc, err := service.Open(ctx, s.config)
-	if err != nil {
-		return fail(err)
-	}
-	s.service, s.addr = svc, l.Addr().String()
-	if err := s.opens(); err != nil {
-		return errors.Join(fail(err), svc.Close())
-	}
 	secure, err := s.reach.config(s.config.Log)
 	if err != nil {
-		return errors.Join(fail(err), svc.Close())
+		return fail(err)
 	}
 	if secure != nil {
 		l = tls.NewListener(l, secure)
@@ -235,6 +230,25 @@ func (s *server) open(ctx context.Context) error {
 		if devicesAt != nil {
 			devicesAt = tls.NewListener(devicesAt, plain)
 		}
+	}
+	s.addr = l.Addr().String()
+	// It is answered from now on: that it is starting, as long as it does.
+	starting := api.NewStarting(waitForStart)
+	s.http = &http.Server{Handler: starting,
+		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 5 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(s.config.Log.Handler(), slog.LevelDebug), TLSConfig: secure}
+	go func() {
+		if err := s.http.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+			s.config.Log.Error("the network interface has ended", "error", err)
+		}
+	}()
+	open[0] = s.http
+	svc, err := service.Open(ctx, s.config)
+	if err != nil {
+		return fail(err)
+	}
+	s.service = svc
+	if err := s.opens(); err != nil {
+		return errors.Join(fail(err), svc.Close())
 	}
 	if s.traces != "" {
 		if s.endTraces, err = traces.Send(context.WithoutCancel(ctx), s.traces, service.Version, svc.Identity(), s.config.Log); err != nil {
@@ -251,13 +265,7 @@ func (s *server) open(ctx context.Context) error {
 	}
 	streams, stop := context.WithCancel(context.Background())
 	s.stop = stop
-	s.http = &http.Server{Handler: api.New(streams, svc, console.Files(), s.config.Log, api.Settings{Encrypted: secure != nil || s.reach.proxied, Proxies: s.proxies, Public: s.reach.public, Limits: s.limits, Provider: s.provider}),
-		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 5 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(s.config.Log.Handler(), slog.LevelDebug), TLSConfig: secure}
-	go func() {
-		if err := s.http.Serve(l); !errors.Is(err, http.ErrServerClosed) {
-			s.config.Log.Error("the network interface has ended", "error", err)
-		}
-	}()
+	starting.Begin(api.New(streams, svc, console.Files(), s.config.Log, api.Settings{Encrypted: secure != nil || s.reach.proxied, Proxies: s.proxies, Public: s.reach.public, Limits: s.limits, Provider: s.provider}))
 	if !s.noJobs {
 		svc.Resume()
 	}

@@ -33,6 +33,7 @@ type Client struct {
 	base  string
 	http  *http.Client
 	token string
+	waits func()
 }
 
 // New makes a client of the service at an address such as http://127.0.0.1:7171.
@@ -44,6 +45,13 @@ func New(base string) *Client {
 func (c *Client) With(token string) *Client {
 	out := *c
 	out.token = token
+	return &out
+}
+
+// Waiting gives a client that waits for a service that is starting, and calls waits each time that it says so.
+func (c *Client) Waiting(waits func()) *Client {
+	out := *c
+	out.waits = waits
 	return &out
 }
 
@@ -85,15 +93,25 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 }
 
 func (c *Client) do(ctx context.Context, method, path string, in any) (*http.Response, error) {
-	var body io.Reader
+	var body []byte
 	if in != nil {
-		b, err := json.Marshal(in)
-		if err != nil {
+		var err error
+		if body, err = json.Marshal(in); err != nil {
 			return nil, err
 		}
-		body = bytes.NewReader(b)
 	}
-	req, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
+	for {
+		resp, err := c.once(ctx, method, path, body)
+		var p *api.Problem
+		if c.waits == nil || !errors.As(err, &p) || !p.Starting() {
+			return resp, err
+		}
+		c.waits() // the answer came after a while: there is nothing to wait for here
+	}
+}
+
+func (c *Client) once(ctx context.Context, method, path string, body []byte) (*http.Response, error) {
+	req, err := http.NewRequestWithContext(ctx, method, c.base+path, bytes.NewReader(body))
 	if err != nil {
 		return nil, err
 	}

@@ -1,0 +1,77 @@
+package api
+
+import (
+	"encoding/json"
+	"net/http"
+	"strings"
+	"time"
+)
+
+// Starting is the network interface of a service that is not there yet: its database may take minutes to recover. Requests wait for it; /live and /ready
+// are answered at once. Begin gives it the one that answers from then on.
+type Starting struct {
+	began   chan struct{}
+	handler http.Handler
+	within  time.Duration
+}
+
+// title is that of a Problem that says so.
+const startingTitle = "Starting"
+
+// NewStarting makes one whose requests wait as long, before they are told so. What follows something waits to the end, as browsers do not ask again
+// for what was refused.
+func NewStarting(within time.Duration) *Starting {
+	return &Starting{began: make(chan struct{}), within: within}
+}
+
+// Begin has h answer, what waits first. It is called once at most.
+func (s *Starting) Begin(h http.Handler) {
+	s.handler = h
+	close(s.began)
+}
+
+// Starting says whether an error is the answer of a service that is starting: nothing was done, and the same may be asked again.
+func (p *Problem) Starting() bool {
+	return p.Status == http.StatusServiceUnavailable && p.Title == startingTitle
+}
+
+// ServeHTTP implements http.Handler.
+func (s *Starting) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	var late <-chan time.Time
+	switch {
+	case r.URL.Path == "/live" || r.URL.Path == "/ready":
+		select {
+		case <-s.began:
+		default:
+			s.probed(w, r)
+			return
+		}
+	case !strings.Contains(r.Header.Get("Accept"), "text/event-stream"):
+		t := time.NewTimer(s.within)
+		defer t.Stop()
+		late = t.C
+	}
+	select {
+	case <-s.began:
+		s.handler.ServeHTTP(w, r)
+	case <-r.Context().Done():
+	case <-late:
+		w.Header().Set("Content-Type", (*Problem)(nil).ContentType(""))
+		w.Header().Set("Retry-After", "1")
+		w.Header().Set("Refresh", "1") // browsers ask again by this one
+		w.WriteHeader(http.StatusServiceUnavailable)
+		_ = json.NewEncoder(w).Encode(&Problem{Status: http.StatusServiceUnavailable, Title: startingTitle,
+			Detail: "the service is starting: its records or topics take longer than usual to open, and its log says why; ask again"})
+	}
+}
+
+// probed answers a monitor.
+func (s *Starting) probed(w http.ResponseWriter, r *http.Request) {
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	if r.URL.Path == "/live" {
+		_, _ = w.Write([]byte("alive\n"))
+		return
+	}
+	w.WriteHeader(http.StatusServiceUnavailable)
+	_, _ = w.Write([]byte("the service is starting\n"))
+}
