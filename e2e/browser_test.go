@@ -315,9 +315,9 @@ func (b *tab) accessible(page string) {
 	}
 }
 
-func picture(t *testing.T, name string, data []byte) {
+func picture(t *testing.T, dir, name string, data []byte) {
 	t.Helper()
-	if err := os.WriteFile(filepath.Join(*screenshots, name), data, 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, name), data, 0o644); err != nil {
 		t.Fatal(err)
 	}
 }

@@ -163,6 +163,7 @@ func TestMetrics(t *testing.T) {
 
 // TestStarting: a service whose database takes long is alive and not ready, and what is asked of it meanwhile is answered when it is there.
 func TestStarting(t *testing.T) {
+	t.Parallel()
 	address, _ := raceDatabase(t)
 	user, rest, _ := strings.Cut(address, "@")
 	at, name, _ := strings.Cut(rest, "/")

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"sync"
+	"sync/atomic"
 	"testing"
 
 	"fiume/demo"
@@ -20,7 +21,7 @@ var raceServer struct {
 	server *catalog.Server
 	dir    string
 	err    error
-	n      int
+	n      atomic.Int64
 }
 
 func stopRaceServer() {
@@ -44,8 +45,7 @@ func raceDatabase(t testing.TB) (address string, db *sql.DB) {
 	if raceServer.err != nil {
 		t.Fatal(raceServer.err)
 	}
-	raceServer.n++
-	name := fmt.Sprintf("race%d", raceServer.n)
+	name := fmt.Sprintf("race%d", raceServer.n.Add(1))
 	if err := raceServer.server.MakeDatabase(t.Context(), name, name, racePassword); err != nil {
 		t.Fatal(err)
 	}

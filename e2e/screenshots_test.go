@@ -17,11 +17,12 @@ import (
 // TestScreenshots makes the pictures of the README from the demo's data. They are kept only when it is
 // told where to (make screenshots); else it looks whether the pages are drawn.
 func TestScreenshots(t *testing.T) {
-	kept := *screenshots != ""
+	t.Parallel()
+	kept, into := *screenshots != "", *screenshots
 	if !kept {
-		*screenshots = t.TempDir() // the pages must draw, whoever looks at the pictures
+		into = t.TempDir() // the pages must draw, whoever looks at the pictures
 	}
-	if err := os.MkdirAll(*screenshots, 0o755); err != nil {
+	if err := os.MkdirAll(into, 0o755); err != nil {
 		t.Fatal(err)
 	}
 	late := int64(0)
@@ -43,7 +44,7 @@ func TestScreenshots(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%s: %v", name, err)
 		}
-		picture(t, name, b)
+		picture(t, into, name, b)
 	}
 	row := visible("tbody tr")
 	tried := act(chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
@@ -100,7 +101,7 @@ func TestScreenshots(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		picture(t, name, b2)
+		picture(t, into, name, b2)
 	}
 	terminal("cli-jobs.png", "job list", "topic list", "job show crowding")
 	clean := writeFile(t, dir, "clean.sql", newClean)
