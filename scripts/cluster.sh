@@ -18,4 +18,4 @@ if [ -n "${LOCK:-}" ] || ! (cd "$lib" 2>/dev/null && sha256sum --quiet --strict 
 	fi
 	(cd "$lib" && sha256sum --quiet --strict -c ../../scripts/cluster/jars.sha256)
 fi
-FIUME_BROKER_JARS=$lib go test -count=1 -tags cluster -timeout 25m -run TestCluster ${ARGS:-} ./internal/connect/broker ./e2e
+FIUME_BROKER_JARS=$lib go test -vet=off '-ldflags=-s -w' -count=1 -tags cluster -timeout 25m -run TestCluster ${ARGS:-} ./internal/connect/broker ./e2e

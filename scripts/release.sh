@@ -11,10 +11,11 @@ trap 'rm -rf "$tree"' EXIT
 root=$tree/root
 mkdir -p "$root"/usr/bin "$root"/usr/share/man/man1 "$root"/usr/share/bash-completion/completions "$root"/usr/share/zsh/vendor-completions "$root"/usr/share/fish/vendor_completions.d \
 	"$root"/usr/share/doc/fiume "$root"/usr/lib/systemd/system "$root"/etc/fiume "$root"/DEBIAN
-CGO_ENABLED=0 go build -trimpath -ldflags '-s -w' -o "$root/usr/bin/fiume" ./cmd/fiume
+export CGO_ENABLED=0 GOFLAGS="${GOFLAGS:-} -trimpath"
+go build -ldflags '-s -w' -o "$root/usr/bin/fiume" ./cmd/fiume
 fiume=$root/usr/bin/fiume
 version=$("$fiume" version --output json | sed -n 's/.*"version": "\([^"]*\)".*/\1/p')
-go run ./scripts/manpages "$root/usr/share/man/man1"
+go run -ldflags '-s -w' ./scripts/manpages "$root/usr/share/man/man1"
 gzip -n9 "$root"/usr/share/man/man1/*.1
 "$fiume" completion bash > "$root/usr/share/bash-completion/completions/fiume"
 "$fiume" completion zsh > "$root/usr/share/zsh/vendor-completions/_fiume"
