@@ -29,8 +29,8 @@ var (
 	usedTopic = regexp.MustCompile(`(FROM|TO) TOPIC ('[^']+')`)
 )
 
-// Desk is where the system of the medical desk is in RaceSQL.
-const Desk = "127.0.0.1:7272"
+// Desk is where the system of the medical desk is in RaceSQL, and Mast where the radio is heard.
+const Desk, Mast = "127.0.0.1:7272", "127.0.0.1:7273"
 
 // RaceOver is RaceSQL with its topics in brokers at an address, and the topics that they need, with their numbers of partitions.
 func RaceOver(address string) (sql string, topics map[string]int32) {
@@ -92,11 +92,15 @@ const (
 	clockAhead = 1500 * time.Millisecond
 )
 
-// Topics are those the day's messages go to, with their number of partitions.
+// Topics are those that messages of the day go to, with their number of partitions.
 var Topics = []struct {
 	Name       string
 	Partitions int
-}{{"mat-reads", 4}, {"medical-calls", 1}, {"wave-starts", 1}, {"entrants", 2}, {"radio", 1}}
+}{{"mat-reads", 4}, {"medical-calls", 1}, {"wave-starts", 1}}
+
+// Registrations and Radio are what other messages are about, which go to no topic: to a row of the race's own table, which an empty one deletes, and as a line
+// over a connection.
+const Registrations, Radio = "entrants", "radio"
 
 // StatesTopic is the topic to which mats tell over MQTT how they are.
 const StatesTopic = "mat-states"
@@ -124,8 +128,8 @@ func (d Day) States(at time.Time) map[string]State {
 // Message is one message of the day.
 type Message struct {
 	At    time.Time // when it arrives, on the day's own clock
-	Topic string
-	Key   string // "" for none
+	Topic string    // or what else it is about
+	Key   string    // "" for none
 	Value []byte
 }
 
@@ -171,7 +175,7 @@ func (d Day) Messages() []Message {
 		wave := n * waves / max(d.Runners, 1)
 		entered := start.Add(-time.Duration(30+r.IntN(600)) * time.Second)
 		name := firstNames[r.IntN(len(firstNames))] + " " + lastNames[r.IntN(len(lastNames))]
-		add(entered, "entrants", chip, "%s,%d,%s,%s,%c,%d,%s", chip, n+1, name, clubs[r.IntN(len(clubs))], 'A'+wave, 1946+r.IntN(62), stamp(entered))
+		add(entered, Registrations, chip, "%s,%d,%s,%s,%c,%d,%s", chip, n+1, name, clubs[r.IntN(len(clubs))], 'A'+wave, 1946+r.IntN(62), stamp(entered))
 		pace := math.Max(3.05, 5.6+r.NormFloat64()*0.8) // minutes a kilometre
 		last := len(Mats)
 		if r.Float64() < 0.03 {
@@ -229,13 +233,13 @@ func (d Day) changes(start time.Time, add func(at time.Time, topic, key string, 
 	for n := range d.Runners / 20 {
 		chip := fmt.Sprintf("P%05d", n*20+r.IntN(20))
 		at := start.Add(-time.Duration(1+r.IntN(28)) * time.Second)
-		add(at, "entrants", chip, "%s,%d,%s,%s,%c,%d,%s", chip, n*20+1, name(), clubs[r.IntN(len(clubs))], 'A'+n*20*5/d.Runners, 1946+r.IntN(62), stamp(at))
+		add(at, Registrations, chip, "%s,%d,%s,%s,%c,%d,%s", chip, n*20+1, name(), clubs[r.IntN(len(clubs))], 'A'+n*20*5/d.Runners, 1946+r.IntN(62), stamp(at))
 	}
 	for n := range d.Runners / 50 {
 		chip := fmt.Sprintf("W%05d", n)
 		at := start.Add(-time.Duration(60+r.IntN(600)) * time.Second)
-		add(at, "entrants", chip, "%s,%d,%s,%s,%c,%d,%s", chip, d.Runners+n+1, name(), clubs[r.IntN(len(clubs))], 'A', 1946+r.IntN(62), stamp(at))
-		add(at.Add(time.Duration(1+r.IntN(50))*time.Second), "entrants", chip, "")
+		add(at, Registrations, chip, "%s,%d,%s,%s,%c,%d,%s", chip, d.Runners+n+1, name(), clubs[r.IntN(len(clubs))], 'A', 1946+r.IntN(62), stamp(at))
+		add(at.Add(time.Duration(1+r.IntN(50))*time.Second), Registrations, chip, "")
 	}
 }
 
@@ -275,7 +279,7 @@ func (d Day) Edition(year int) (out []Result) {
 func (d Day) radio(start time.Time, add func(at time.Time, topic, key string, format string, args ...any)) {
 	r := rand.New(rand.NewPCG(d.Seed, 0x726164696f)) // of its own, so that the reads do not depend on it
 	for at := start; at.Before(start.Add(6 * time.Hour)); at = at.Add(time.Duration(2+r.IntN(16)) * time.Second) {
-		add(at, "radio", "", radioNews[r.IntN(len(radioNews))], strings.ToLower(Mats[r.IntN(len(Mats))].Place))
+		add(at, Radio, "", radioNews[r.IntN(len(radioNews))], strings.ToLower(Mats[r.IntN(len(Mats))].Place))
 	}
 }
 

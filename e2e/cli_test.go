@@ -269,6 +269,17 @@ func TestDemo(t *testing.T) {
 		}
 		count[v]--
 	}
+	// So are the registrations in their table, and jobs have followed them. Nobody was kept from the database while the demo began.
+	for q, want := range map[string]string{"SELECT COUNT(*) AS n FROM entrants WHERE chip LIKE 'P%'": "400", "SELECT COUNT(*) AS n FROM splits WHERE name IS NULL": "0", "SELECT COUNT(*) > 0 AS n FROM radio_words": "1"} {
+		eventually(t, q, func() bool {
+			r := p.fiume("", "database", "run", "race_db", "--execute", q)
+			l := lines(r.out)
+			return r.code == 0 && len(l) > 1 && strings.TrimSpace(l[1]) == want
+		})
+	}
+	if r := p.fiume("", "activity"); r.code != 0 || strings.Contains(r.out, "Access denied") {
+		t.Error(r.out + r.err)
+	}
 	p.end()
 
 	day := filepath.Join(dir, "day")

@@ -196,7 +196,7 @@ func TestRoad(t *testing.T) {
 	b := browse(t, p.base)
 
 	b.open("/topics") // look
-	b.shows("mat-reads", "medical-calls", "radio")
+	b.shows("mat-reads", "medical-calls", "wave-starts")
 	b.do("a topic", click("//a[.='medical-calls']"))
 	b.shows("Partitions", "call_id", "severity")
 	b.do("declare", press("declare"), visible(named("proposal"))) // declare

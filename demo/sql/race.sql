@@ -3,9 +3,7 @@
 -- and everything that came late or garbled.
 
 CREATE TOPIC IF NOT EXISTS 'mat-reads' (PARTITIONS 4);
-CREATE TOPIC IF NOT EXISTS entrants (PARTITIONS 2);
 CREATE TOPIC IF NOT EXISTS 'medical-calls' (PARTITIONS 1);
-CREATE TOPIC IF NOT EXISTS radio (PARTITIONS 1);
 CREATE TOPIC IF NOT EXISTS 'clean-reads' (PARTITIONS 2);
 CREATE TOPIC IF NOT EXISTS 'crowd-alerts' (PARTITIONS 1);
 CREATE TOPIC IF NOT EXISTS 'missing-runners' (PARTITIONS 1);
@@ -36,10 +34,11 @@ DECLARE STREAM reads (
 EVENT TIME read_at DELAY 20 SECONDS IDLE AFTER 30 SECONDS
 FROM TOPIC 'mat-reads' (FORMAT json, BAD ROWS keep);
 
+-- What marshals say on the radio comes as lines over a connection. What is said while nobody listens is gone.
 DECLARE STREAM radio (
   line VARCHAR
 )
-FROM TOPIC 'radio' (FORMAT text);
+FROM TCP '127.0.0.1:7273' (FORMAT text);
 
 DECLARE STREAM calls (
   call_id   VARCHAR   NOT NULL,
@@ -71,7 +70,7 @@ DECLARE STREAM desk_calls (
 )
 FROM WEB '/taken' VIA medical_desk (ROWS AT 'newest', NEW BY n, LOOK EVERY 1 SECOND);
 
--- Registrations change until the last minute: a message replaces the entrant of its chip, an empty one deletes it.
+-- Registrations change until the last minute, in the registration desk's own table: the database's log tells of it.
 DECLARE TABLE entrants (
   chip       VARCHAR   PRIMARY KEY,
   bib        INT,
@@ -82,7 +81,7 @@ DECLARE TABLE entrants (
   updated_at TIMESTAMP
 )
 EVENT TIME updated_at
-FROM TOPIC 'entrants' (FORMAT csv);
+FROM MARIADB 'entrants' VIA race_db (CHANGES true);
 
 DECLARE TABLE mats (
   mat        VARCHAR PRIMARY KEY,

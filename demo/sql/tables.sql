@@ -8,6 +8,21 @@ CREATE TABLE IF NOT EXISTS mats (
   mat_before VARCHAR(40)
 );
 
+CREATE TABLE IF NOT EXISTS entrants (
+  chip VARCHAR(20) NOT NULL PRIMARY KEY,
+  bib INT,
+  name VARCHAR(120),
+  club VARCHAR(120),
+  wave VARCHAR(10),
+  birth_year INT,
+  updated_at DATETIME(3) NOT NULL
+);
+
+CREATE TABLE IF NOT EXISTS registered (
+  id INT NOT NULL PRIMARY KEY,
+  messages BIGINT NOT NULL
+);
+
 CREATE TABLE IF NOT EXISTS splits (
   chip VARCHAR(20) NOT NULL,
   mat VARCHAR(40) NOT NULL,

@@ -509,7 +509,9 @@ func (s *Server) MakeDatabase(ctx context.Context, name, user, password string) 
 	}
 	for _, q := range []string{
 		fmt.Sprintf("CREATE DATABASE IF NOT EXISTS %s CHARACTER SET utf8mb4", name),
-		fmt.Sprintf("CREATE OR REPLACE USER '%s'@'127.0.0.1' IDENTIFIED BY '%s'", user, password),
+		// A user that is there stays it: jobs that connect just now may, and what else it owns it keeps.
+		fmt.Sprintf("CREATE USER IF NOT EXISTS '%s'@'127.0.0.1' IDENTIFIED BY '%s'", user, password),
+		fmt.Sprintf("ALTER USER '%s'@'127.0.0.1' IDENTIFIED BY '%s'", user, password),
 		fmt.Sprintf("GRANT ALL PRIVILEGES ON `%s`.* TO '%s'@'127.0.0.1'", grantable(name), user),
 	} {
 		if _, err := db.ExecContext(ctx, q); err != nil {

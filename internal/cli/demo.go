@@ -39,8 +39,9 @@ the mats' raw messages into topics, and the jobs of the timing desk turn them in
 reads, crowd counts and warnings, splits with the runners' names, missing runners and the
 places of medical calls: topics, files and tables of MariaDB.
 
-Mats tell over MQTT how they are, and calls go to a web service, which stands in for the
-system of the medical desk.
+Mats tell over MQTT how they are, registrations change in a table of MariaDB, the radio
+is heard over a connection, and calls go to a web service, which stands in for the system
+of the medical desk.
 
 With --broker the messages go to external brokers, and the jobs read and write there.
 
@@ -124,7 +125,7 @@ func (d *demoRun) play(ctx context.Context, began time.Time) error {
 		d.world.close()
 	}()
 	var err error
-	if d.world, err = d.openWorld(); err != nil {
+	if d.world, err = d.openWorld(ctx); err != nil {
 		return err
 	}
 	if err := d.prepare(ctx); err != nil {
@@ -132,7 +133,7 @@ func (d *demoRun) play(ctx context.Context, began time.Time) error {
 	}
 	fmt.Fprintf(d.out, "The Three Bridges Marathon of Pontelago: %s runners, the day %g times faster than real.\n", number(int64(d.runners)), d.speed)
 	fmt.Fprintf(d.out, "Ready after %.1f s. Watch it at http://%s, or in another terminal:\n", time.Since(began).Seconds(), d.server.addr)
-	fmt.Fprintf(d.out, "The medical desk's system stands in at http://%s, mats tell of themselves over MQTT at %s.\n", d.world.address, d.server.devices.Addr())
+	fmt.Fprintf(d.out, "The medical desk's system stands in at http://%s, mats tell of themselves over MQTT at %s, the radio is heard at %s.\n", d.world.address, d.server.devices.Addr(), d.world.radio.l.Addr())
 	fmt.Fprintf(d.out, "  fiume --server http://%s job list\n  fiume --server http://%s query \"SELECT chip, mat, rssi FROM reads LIMIT 10\"\n\n", d.server.addr, d.server.addr)
 	run := ctx
 	if d.length > 0 {
@@ -163,13 +164,8 @@ func (d *demoRun) raceDatabase(ctx context.Context) (*sql.DB, error) {
 
 // prepare makes the race's own database and applies the demo's SQL.
 func (d *demoRun) prepare(ctx context.Context) error {
-	db, err := d.raceDatabase(ctx)
-	if err != nil {
-		return err
-	}
-	defer db.Close()
 	for _, table := range demo.Tables() {
-		if _, err := db.ExecContext(ctx, table); err != nil {
+		if _, err := d.world.db.ExecContext(ctx, table); err != nil {
 			return err
 		}
 	}
@@ -177,12 +173,13 @@ func (d *demoRun) prepare(ctx context.Context) error {
 		return err
 	}
 	text := demo.RaceSQL
+	var err error
 	if d.outside != "" {
 		if text, err = d.reachBrokers(ctx); err != nil {
 			return err
 		}
 	}
-	text = strings.Replace(text, demo.Desk, d.world.address, 1)
+	text = strings.Replace(strings.Replace(text, demo.Desk, d.world.address, 1), demo.Mast, d.world.radio.l.Addr().String(), 1)
 	have := map[string]bool{}
 	topics, err := d.client.Topics(ctx)
 	if err != nil {
@@ -286,9 +283,12 @@ func (d *demoRun) race(ctx context.Context) error {
 		start := demo.FirstStart.AddDate(0, 0, int(day))
 		fmt.Fprintf(d.out, "making the messages of %s, which takes a few seconds\n", start.Format("2 January 2006"))
 		ms := done.without(demo.Day{Seed: d.seed + day, Runners: d.runners, Start: start}.Messages())
-		if len(ms) == 0 {
+		// What was said on the radio while nobody played is gone.
+		first := slices.IndexFunc(ms, func(m demo.Message) bool { return m.Topic != demo.Radio })
+		if first < 0 {
 			continue
 		}
+		ms = ms[first:]
 		clock := start.Add(-2 * time.Second) // what comes before the start is written at once
 		if ms[0].At.After(clock) {
 			clock = ms[0].At
@@ -319,15 +319,26 @@ func (d *demoRun) race(ctx context.Context) error {
 	}
 }
 
-// written counts the messages of the demo's topics by partition. Those of a partition are written in
+// written counts the messages of the demo's topics by partition, and those of registrations. Those of a partition are written in
 // the order of the day, so the counts say which of a day's messages are there, even if a run was killed
 // while it wrote to several partitions.
 type written map[string][]int64
 
-func (d *demoRun) alreadyWritten(ctx context.Context) (written, error) {
+func (d *demoRun) alreadyWritten(ctx context.Context) (out written, err error) {
 	if d.brokers != nil {
-		return d.writtenOutside(ctx)
+		out, err = d.writtenOutside(ctx)
+	} else {
+		out, err = d.writtenInside(ctx)
 	}
+	if err != nil {
+		return nil, err
+	}
+	n, err := d.world.registered(ctx)
+	out[demo.Registrations] = []int64{n}
+	return out, err
+}
+
+func (d *demoRun) writtenInside(ctx context.Context) (written, error) {
 	out := written{}
 	topics, err := d.client.Topics(ctx)
 	for _, t := range topics {
@@ -342,6 +353,10 @@ func (d *demoRun) alreadyWritten(ctx context.Context) (written, error) {
 func (w written) without(ms []demo.Message) (left []demo.Message) {
 	for _, m := range ms {
 		counts := w[m.Topic]
+		if len(counts) == 0 {
+			left = append(left, m)
+			continue
+		}
 		p := 0
 		if m.Key != "" {
 			p = topiclog.KeyPartition([]byte(m.Key), len(counts))
@@ -355,7 +370,24 @@ func (w written) without(ms []demo.Message) (left []demo.Message) {
 	return left
 }
 
-func (d *demoRun) write(ctx context.Context, ms []demo.Message) error {
+func (d *demoRun) write(ctx context.Context, all []demo.Message) error {
+	var ms, registrations []demo.Message
+	var radio []byte
+	for _, m := range all {
+		switch m.Topic {
+		case demo.Registrations:
+			registrations = append(registrations, m)
+		case demo.Radio:
+			radio = append(append(radio, m.Value...), '\n')
+		default:
+			ms = append(ms, m)
+		}
+	}
+	d.world.radio.say(radio)
+	d.written += int64(len(all))
+	if err := d.world.register(ctx, registrations); err != nil {
+		return err
+	}
 	if d.brokers != nil {
 		return d.writeOutside(ctx, ms)
 	}
@@ -377,7 +409,6 @@ func (d *demoRun) write(ctx context.Context, ms []demo.Message) error {
 			rs = rs[n:]
 		}
 	}
-	d.written += int64(len(ms))
 	return nil
 }
 
@@ -439,14 +470,9 @@ func (d *demoRun) report(ctx context.Context) error {
 		return err
 	}
 	rows = append(rows, []string{"files", d.archive, fmt.Sprintf("%s rows in %d files that are closed", number(archived), files)})
-	db, err := d.raceDatabase(ctx)
-	if err != nil {
-		return err
-	}
-	defer db.Close()
-	for _, table := range []string{"mats", "splits", "crowding", "radio_words", "editions"} {
+	for _, table := range []string{"mats", "entrants", "splits", "crowding", "radio_words", "editions"} {
 		var n int64
-		if err := db.QueryRowContext(ctx, "SELECT COUNT(*) FROM "+table).Scan(&n); err != nil {
+		if err := d.world.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM "+table).Scan(&n); err != nil {
 			return err
 		}
 		rows = append(rows, []string{"table", "race." + table, number(n) + " rows"})
@@ -517,15 +543,20 @@ func (a *app) demoDataCommand() *cobra.Command {
 			if err := os.MkdirAll(dir, 0o755); err != nil {
 				return err
 			}
+			names := []string{demo.Registrations, demo.Radio}
 			for _, t := range demo.Topics {
+				names = append(names, t.Name)
+			}
+			for _, name := range names {
 				ext := ".ndjson"
 				var head string
-				if t.Name == "entrants" {
+				switch name {
+				case demo.Registrations:
 					ext, head = ".csv", "chip,bib,name,club,wave,birth_year,updated_at\n"
-				} else if t.Name == "radio" {
+				case demo.Radio:
 					ext = ".txt"
 				}
-				f, err := os.Create(filepath.Join(dir, t.Name+ext))
+				f, err := os.Create(filepath.Join(dir, name+ext))
 				if err != nil {
 					return err
 				}
@@ -533,7 +564,7 @@ func (a *app) demoDataCommand() *cobra.Command {
 				w.WriteString(head)
 				n := 0
 				for _, m := range ms {
-					if m.Topic == t.Name {
+					if m.Topic == name {
 						w.Write(m.Value)
 						w.WriteByte('\n')
 						n++

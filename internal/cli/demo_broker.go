@@ -97,7 +97,6 @@ func (d *demoRun) writeOutside(ctx context.Context, ms []demo.Message) error {
 		if err := d.brokers.ProduceSync(ctx, recs...).FirstErr(); err != nil {
 			return fmt.Errorf("the brokers at %s: %w", d.outside, err)
 		}
-		d.written += int64(n)
 		ms = ms[n:]
 	}
 	return nil
