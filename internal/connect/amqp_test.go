@@ -69,7 +69,7 @@ func hand(t testing.TB, ch *amqp091.Channel, queue string, messages ...string) {
 	}
 }
 
-// box takes what comes into a queue, each once by its id.
+// box takes what comes into a queue, each once by its id. It acknowledges nothing: what is sent to a box whose connection breaks comes again.
 type box struct {
 	mu  sync.Mutex
 	ids map[string]bool
@@ -78,7 +78,7 @@ type box struct {
 
 func (b *box) take(t testing.TB, ch *amqp091.Channel, queue string) {
 	t.Helper()
-	coming, err := ch.Consume(queue, "", true, false, false, false, nil)
+	coming, err := ch.Consume(queue, "", false, false, false, false, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -107,15 +107,25 @@ func amqpPlace(broker func() *kit.AMQP) func(*testing.T) *kit.Place {
 		a := broker()
 		proxy, n := kit.NewProxy(t, a.Addr), made.Add(1)
 		in, out := fmt.Sprintf("told%d", n), fmt.Sprintf("kept%d", n)
-		write, read := office(t, a, in, out), &box{ids: map[string]bool{}}
-		read.take(t, office(t, a), out)
+		var write *amqp091.Channel
+		read := &box{ids: map[string]bool{}}
+		come := func() {
+			write = office(t, a, in, out)
+			read.take(t, office(t, a), out)
+		}
+		come()
 		return &kit.Place{
 			Source: "DECLARE ENDPOINT d AMQP 'timing@" + proxy.Addr + "' SECRET 'd'; DECLARE STREAM s (n BIGINT, says VARCHAR) FROM AMQP '" + in + "' VIA d;",
 			Sink:   "DECLARE SINK kept TO AMQP '" + out + "' VIA d;", Secret: a.Password,
 			Env:   contract.Env{Secrets: contract.Secrets{Secret: func(string, string) (string, error) { return a.Password, nil }}},
 			Write: func(t testing.TB, messages []string) { hand(t, write, in, messages...) },
 			Away:  func(_ testing.TB, gone bool) { proxy.Cut(gone) },
-			Read:  func(testing.TB) []string { return read.all() }}
+			Kill: func(t testing.TB) {
+				a.Kill(t)
+				come()
+			},
+			Forgets: true,
+			Read:    func(testing.TB) []string { return read.all() }}
 	}
 }
 

@@ -81,6 +81,11 @@ func natsPlace(t *testing.T) *kit.Place {
 		Env:   contract.Env{Secrets: contract.Secrets{Secret: func(string, string) (string, error) { return s.Password, nil }}},
 		Write: func(t testing.TB, messages []string) { publish(t, js, "told.a", messages...) },
 		Away:  func(_ testing.TB, gone bool) { proxy.Cut(gone) },
+		Kill: func(t testing.TB) {
+			s.Kill()
+			s.Start(t)
+			js = relay(t, s)
+		},
 		Read: func(t testing.TB) (rows []string) {
 			for _, r := range relayed(t, js, "kept.>") {
 				_, row, _ := strings.Cut(r, " ")

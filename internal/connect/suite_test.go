@@ -14,10 +14,13 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"testing"
+	"time"
 
 	"fiume/internal/catalog"
 	"fiume/internal/connect"
@@ -55,6 +58,31 @@ func TestSuite(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			kit.Suite(t, open)
+		})
+	}
+}
+
+// TestKilledPeers: databases and brokers that are killed while jobs read and write there lose nothing, and double nothing that they do not send twice.
+func TestKilledPeers(t *testing.T) {
+	kills := 3
+	if kit.Brief {
+		kills = 1
+	}
+	if n, err := strconv.Atoi(os.Getenv("KILLS")); err == nil {
+		kills = n
+	}
+	for name, open := range map[string]func(*testing.T) *kit.Place{
+		"mariadb":  func(t *testing.T) *kit.Place { return databasePlace(databaseServer(t))(t) },
+		"postgres": func(t *testing.T) *kit.Place { return postgresPlace(kit.StartPostgres(t))(t) },
+		"amqp": func(t *testing.T) *kit.Place {
+			a := kit.StartAMQP(t)
+			return amqpPlace(func() *kit.AMQP { return a })(t)
+		},
+		"nats": natsPlace,
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			kit.Killed(t, open(t), kills)
 		})
 	}
 }
@@ -415,13 +443,15 @@ func brokerPlace(t *testing.T) *kit.Place {
 // testServer is a private server; each test has a database of its own.
 type testServer struct {
 	*catalog.Server
+	dir  string
 	dsn  *mysql.Config
 	made atomic.Int64
 }
 
 func databaseServer(t *testing.T) *testServer {
 	t.Helper()
-	server, err := catalog.StartServer(t.Context(), filepath.Join(t.TempDir(), "mariadb"), nil)
+	dir := filepath.Join(t.TempDir(), "mariadb")
+	server, err := catalog.StartServer(t.Context(), dir, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -430,7 +460,30 @@ func databaseServer(t *testing.T) *testServer {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return &testServer{Server: server, dsn: dsn}
+	return &testServer{Server: server, dir: dir, dsn: dsn}
+}
+
+// kill ends the server at once; who looks after it starts it again.
+func (s *testServer) kill(t testing.TB) {
+	t.Helper()
+	b, err := os.ReadFile(filepath.Join(s.dir, "pid"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	pid, err := strconv.Atoi(strings.TrimSpace(string(b)))
+	if err != nil || syscall.Kill(pid, syscall.SIGKILL) != nil {
+		t.Fatalf("%q: %v", b, err)
+	}
+	db, err := sql.Open("mysql", s.DSN("fiume"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	for deadline := time.Now().Add(kit.Patience); db.Ping() != nil; time.Sleep(50 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatal("the server does not come up again")
+		}
+	}
 }
 
 // database makes a database.
@@ -454,6 +507,7 @@ func postgresPlace(server *kit.Postgres) func(*testing.T) *kit.Place {
 	return func(t *testing.T) *kit.Place {
 		name := fmt.Sprintf("suite%d", made.Add(1))
 		db, proxy := server.Database(t, name), kit.NewProxy(t, server.Addr)
+		db.SetMaxIdleConns(0) // one that is kept would not know that the server was killed
 		if _, err := db.Exec("CREATE TABLE told (n BIGINT PRIMARY KEY, says TEXT); ALTER TABLE told REPLICA IDENTITY FULL"); err != nil {
 			t.Fatal(err)
 		}
@@ -463,6 +517,7 @@ func postgresPlace(server *kit.Postgres) func(*testing.T) *kit.Place {
 			Env:   contract.Env{Secrets: contract.Secrets{Secret: func(string, string) (string, error) { return server.Password, nil }}},
 			Write: func(t testing.TB, messages []string) { tell(t, db, "told", messages) },
 			Away:  func(_ testing.TB, gone bool) { proxy.Cut(gone) },
+			Kill:  server.Kill,
 			Read: func(t testing.TB) []string {
 				var there bool
 				if err := db.QueryRow("SELECT to_regclass('kept') IS NOT NULL").Scan(&there); err != nil {
@@ -529,6 +584,7 @@ func databasePlace(server *testServer) func(*testing.T) *kit.Place {
 			Env:   contract.Env{Secrets: contract.Secrets{Secret: func(string, string) (string, error) { return dsn.Passwd, nil }}},
 			Write: func(t testing.TB, messages []string) { tell(t, db, name+".told", messages) },
 			Away:  func(_ testing.TB, gone bool) { proxy.Cut(gone) },
+			Kill:  server.kill,
 			Read:  func(t testing.TB) []string { return numbered(t, db, name+".kept") }}
 	}
 }

@@ -75,12 +75,23 @@ func (a *AMQP) start(t testing.TB) {
 	}
 }
 
-// end ends the broker, and the list.
-func (a *AMQP) end() {
+// Kill ends the broker at once, and starts it again over what it has on the disk.
+func (a *AMQP) Kill(t testing.TB) {
+	t.Helper()
+	a.kill()
+	a.start(t)
+}
+
+func (a *AMQP) kill() {
 	if a.cmd != nil {
-		_ = syscall.Kill(-a.cmd.Process.Pid, syscall.SIGKILL) // nobody wants its data
+		_ = syscall.Kill(-a.cmd.Process.Pid, syscall.SIGKILL)
 		_ = a.cmd.Wait()
 	}
+}
+
+// end ends the broker, and the list.
+func (a *AMQP) end() {
+	a.kill() // nobody wants its data
 	_ = a.names.Process.Kill()
 	_ = a.names.Wait()
 }

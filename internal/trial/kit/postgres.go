@@ -20,6 +20,9 @@ import (
 type Postgres struct {
 	Addr, Password string // of the user timing
 	dsn            string
+	command        func() *exec.Cmd
+	server         *exec.Cmd
+	log            *os.File
 }
 
 // StartPostgres starts a server that is gone at the end of the test.
@@ -69,22 +72,31 @@ func StartPostgres(t testing.TB) *Postgres {
 	if out, err := command("initdb", "-D", data, "-U", "timing", "--pwfile", secret, "-A", "scram-sha-256", "-E", "UTF8", "--no-sync").CombinedOutput(); err != nil {
 		t.Fatalf("initdb: %v\n%s", err, out)
 	}
-	log, err := os.Create(filepath.Join(dir, "log"))
-	if err != nil {
+	if p.log, err = os.Create(filepath.Join(dir, "log")); err != nil {
 		t.Fatal(err)
 	}
-	server := command("postgres", "-D", data, "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories="+dir, "-c", "shared_buffers=32MB", "-c", "max_connections=200",
-		"-c", "wal_level=logical", "-c", "max_replication_slots=40", "-c", "max_wal_senders=40")
-	server.Stdout, server.Stderr = log, log
-	if err := server.Start(); err != nil {
-		t.Fatal(err)
+	p.command = func() *exec.Cmd {
+		c := command("postgres", "-D", data, "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories="+dir, "-c", "shared_buffers=32MB", "-c", "max_connections=200",
+			"-c", "wal_level=logical", "-c", "max_replication_slots=40", "-c", "max_wal_senders=40")
+		c.Stdout, c.Stderr = p.log, p.log
+		return c
 	}
-	t.Cleanup(func() {
-		_ = server.Process.Signal(syscall.SIGQUIT) // at once; nobody wants its data
-		_ = server.Wait()
-		log.Close()
-	})
 	p.dsn = fmt.Sprintf("host=127.0.0.1 port=%d user=timing password=%s dbname=postgres sslmode=disable", port, p.Password)
+	t.Cleanup(func() {
+		p.crash() // nobody wants its data
+		p.log.Close()
+	})
+	p.start(t)
+	return p
+}
+
+// start starts the server and waits until it answers.
+func (p *Postgres) start(t testing.TB) {
+	t.Helper()
+	p.server = p.command()
+	if err := p.server.Start(); err != nil {
+		t.Fatal(err)
+	}
 	db, err := sql.Open("pgx", p.dsn)
 	if err != nil {
 		t.Fatal(err)
@@ -92,13 +104,28 @@ func StartPostgres(t testing.TB) *Postgres {
 	defer db.Close()
 	for deadline := time.Now().Add(2 * time.Minute); ; time.Sleep(50 * time.Millisecond) {
 		if err = db.PingContext(context.Background()); err == nil {
-			return p
+			return
 		}
 		if time.Now().After(deadline) {
-			text, _ := os.ReadFile(log.Name())
+			text, _ := os.ReadFile(p.log.Name())
 			t.Fatalf("the server does not come up: %v\n%s", err, text)
 		}
 	}
+}
+
+// crash ends the server at once, with all its processes: it recovers when it starts.
+func (p *Postgres) crash() {
+	if p.server != nil && p.server.Process != nil {
+		_ = p.server.Process.Signal(syscall.SIGQUIT)
+		_ = p.server.Wait()
+	}
+}
+
+// Kill ends the server at once, as a crash does, and starts it again.
+func (p *Postgres) Kill(t testing.TB) {
+	t.Helper()
+	p.crash()
+	p.start(t)
 }
 
 // Database makes a database, and opens it.

@@ -30,6 +30,10 @@ type Place struct {
 	Away func(t testing.TB, away bool)
 	// Secret is what nobody may see; "": there is none.
 	Secret string
+	// Kill ends what keeps the place at once, in the middle of what it does, and starts it again; nil: there is nothing of its own. Forgets says that it then sends
+	// again what it had been told was read, as if it had not sent it before: rows come at least once.
+	Kill    func(t testing.TB)
+	Forgets bool
 }
 
 // Suite tries what every connector promises, over the place itself: each row once through kills and while the place grows or goes away for moments, messages that are no rows, a place that is away for a while, and
@@ -53,6 +57,39 @@ func Suite(t *testing.T, open func(t *testing.T) *Place) {
 			p.away(t, j)
 		}
 	})
+}
+
+// Killed tries that no row is lost when what keeps a place is killed, as often as it is said, while rows go in and come out, and the job now and then, too.
+func Killed(t *testing.T, p *Place, kills int) {
+	j := New(t, p.Source+p.Sink+"CREATE JOB j AS SELECT n, says FROM s ROUTE TO kept;", p.Env)
+	r := rand.New(rand.NewPCG(7, 8))
+	j.Start(t)
+	n := 0
+	for i := range kills {
+		var ms []string
+		for range 200 + r.IntN(200) {
+			ms = append(ms, message(n))
+			n++
+		}
+		p.Write(t, ms)
+		time.Sleep(time.Duration(r.IntN(120)) * time.Millisecond) // somewhere between what is read and what has arrived
+		p.Kill(t)
+		if i%3 == 1 {
+			_ = j.Kill() // its life may have ended by itself
+			j.Start(t)
+		}
+	}
+	if !p.Forgets {
+		p.settle(t, j, n)
+		return
+	}
+	j.Until(t, "all rows are in the sink", func() bool { return len(slices.Compact(p.numbers(t))) >= n })
+	if err := j.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	if got := slices.Compact(p.numbers(t)); len(got) != n || got[0] != 0 || got[n-1] != n-1 {
+		t.Errorf("%d rows in the sink, wanted %d", len(got), n)
+	}
 }
 
 // message is a row of the source.
