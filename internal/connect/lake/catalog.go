@@ -285,7 +285,7 @@ func (l *lake) names(ctx context.Context) (out []string, err error) {
 	return slices.Compact(out), l.said(err)
 }
 
-// passing says whether an error may pass by itself: somebody else has written, or the catalogue or its store is away or busy. That a file of the table is
+// passing says whether an error may pass by itself: somebody else has written, or writes, or the catalogue or its store is away or busy. That a file of the table is
 // not there, or ends too early, does not.
 func (l *lake) passing(err error) bool {
 	var network net.Error
@@ -294,7 +294,7 @@ func (l *lake) passing(err error) bool {
 	switch {
 	case err == nil:
 		return false
-	case errors.Is(err, table.ErrCommitFailed), errors.Is(err, errMet), errors.Is(err, delta.ErrMet), strings.Contains(err.Error(), "requirement failed: "): // which has no error of its own
+	case errors.Is(err, table.ErrCommitFailed), errors.Is(err, errMet), errors.Is(err, delta.ErrMet), errors.Is(err, delta.ErrUnfinished), strings.Contains(err.Error(), "requirement failed: "): // which has no error of its own
 		return true
 	case errors.Is(err, rest.ErrServiceUnavailable), errors.Is(err, rest.ErrServerError), errors.Is(err, rest.ErrCommitFailed), errors.Is(err, rest.ErrCommitStateUnknown):
 		return true

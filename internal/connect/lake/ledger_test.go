@@ -82,7 +82,22 @@ func TestLedgerOfOthers(t *testing.T) {
 		return got
 	}
 	j.Until(t, "the rows are copied", func() bool { return len(copied()) == 10 })
-	if err := os.WriteFile(last, entry, 0o600); err != nil {
+	// It is no entry before it is whole.
+	for part, want := range map[string]string{"": "version 2, is empty: whoever writes it has not ended", string(entry[:len(entry)/2]): "version 2, line"} {
+		if err := os.WriteFile(last, []byte(part), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		j.Until(t, "it waits for the rest", func() bool {
+			st, ok := j.Status()
+			return ok && len(st.Splits) > 0 && st.Splits[0].Waiting != nil && strings.Contains(st.Splits[0].Waiting.Reason, want)
+		})
+	}
+	whole := filepath.Join(dir, "whole")
+	err = os.WriteFile(whole, entry, 0o600)
+	if err == nil {
+		err = os.Rename(whole, last)
+	}
+	if err != nil {
 		t.Fatal(err)
 	}
 	j.Until(t, "it ends", func() bool { _, ended := j.Ended(); return ended })

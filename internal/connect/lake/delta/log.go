@@ -149,6 +149,8 @@ var (
 	ErrGone = errors.New("the entries of that version are not kept any more")
 	// ErrMet says that somebody else made the version.
 	ErrMet = errors.New("somebody else has written at the same time")
+	// ErrUnfinished says that an entry of the log is there, and not whole: somebody writes it in place.
+	ErrUnfinished = errors.New("whoever writes it has not ended, or ended in the middle")
 )
 
 func dir(location string) string { return strings.TrimSuffix(location, "/") + "/_delta_log/" }
@@ -217,6 +219,9 @@ func (t *Table) Entry(version int64) (*Entry, error) {
 	if err != nil {
 		return nil, err
 	}
+	if len(bytes.TrimSpace(b)) == 0 { // an entry says something, if it is only who wrote it
+		return nil, fmt.Errorf("the log of the table at %s, version %d, is empty: %w", t.Location, version, ErrUnfinished)
+	}
 	e := &Entry{Version: version}
 	for n, line := range bytes.Split(b, []byte("\n")) {
 		if line = bytes.TrimSpace(line); len(line) == 0 {
@@ -224,6 +229,9 @@ func (t *Table) Entry(version int64) (*Entry, error) {
 		}
 		var a action
 		if err := json.Unmarshal(line, &a); err != nil {
+			if bytes.HasSuffix(b, line) { // without an end of the line behind it
+				err = fmt.Errorf("%w (%w)", ErrUnfinished, err)
+			}
 			return nil, fmt.Errorf("the log of the table at %s, version %d, line %d: %w", t.Location, version, n+1, err)
 		}
 		switch {
