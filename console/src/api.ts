@@ -166,6 +166,12 @@ export const api = {
         body: { sql: ended(sql), file: "console", dry_run: dryRun, begin: begin || undefined },
       }),
     ),
+  /** Applies, and fails also where a part of it was done. */
+  applyAll: async (sql: string) => {
+    const r = await api.apply(sql, false);
+    if (r.problem) throw new Problem(r.problem.status, r.problem.detail, r.problem.diagnostics ?? []);
+    return r.outcomes;
+  },
   check: (sql: string) => ask(client.POST("/api/check", { body: { sql, file: "text" } })),
   format: (sql: string) => ask(client.POST("/api/format", { body: { sql: ended(sql), file: "text" } })),
   draw: (body: { sql?: string; drawing?: Drawing }) => ask(client.POST("/api/draw", { body })),

@@ -86,7 +86,7 @@ export default function Arrange({ name, fresh }: { name: string; fresh?: string 
     const now = await draft.settled();
     if (now.fault || now.taken?.problem) return; // it is said already
     try {
-      await api.apply(now.text.replace(/CREATE\s+(OR\s+REPLACE\s+)?BOARD/i, "CREATE OR REPLACE BOARD"), false);
+      await api.applyAll(now.text.replace(/CREATE\s+(OR\s+REPLACE\s+)?BOARD/i, "CREATE OR REPLACE BOARD"));
       go(`/boards/${encodeURIComponent(now.taken!.parts.name)}`);
     } catch (e) {
       setNotKept(problemOf(e)!.message);
@@ -94,7 +94,7 @@ export default function Arrange({ name, fresh }: { name: string; fresh?: string 
   };
   const drop = async () => {
     try {
-      await api.apply(`DROP BOARD ${sqlName(name)}`, false);
+      await api.applyAll(`DROP BOARD ${sqlName(name)}`);
       go("/boards");
     } catch (e) {
       setNotKept(problemOf(e)!.message);

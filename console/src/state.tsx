@@ -193,8 +193,7 @@ export function Definition({ job }: { job: JobDetail }) {
     });
   const replace = () =>
     run(async () => {
-      const r = await api.apply(text ?? "", false);
-      if (r.problem) throw new Problem(r.problem.status, r.problem.detail, r.problem.diagnostics ?? []);
+      await api.applyAll(text ?? "");
       setText(undefined);
       setChanges(undefined);
     });

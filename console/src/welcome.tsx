@@ -35,7 +35,7 @@ export function Welcome() {
     setBusy(true);
     setFault("");
     try {
-      await api.apply(sql, false);
+      await api.applyAll(sql);
       await client.invalidateQueries();
     } catch (e) {
       setFault(problemOf(e)!.message);
