@@ -50,14 +50,44 @@ const secret = "pl4nted-m4rker"
 
 func secretly(string, string) (string, error) { return secret, nil }
 
-// TestSuite: every place that is read and written keeps what all promise.
-func TestSuite(t *testing.T) {
+// everyPlace gives how each place is opened.
+func everyPlace(t *testing.T) map[string]func(*testing.T) *kit.Place {
 	server := databaseServer(t)
 	queues := sync.OnceValue(func() *kit.AMQP { return kit.StartAMQP(t) }) // it is slow to start
-	for name, open := range map[string]func(*testing.T) *kit.Place{"lake": lakePlace, "lake without a catalogue": ledgerPlace, "lake without a catalogue in an object store": farLedgerPlace, "lake of a service": restLakePlace, "lake in a database and an object store": farLakePlace(server), "search": searchPlace, "web": webPlace(false), "web events": webPlace(true), "topics": topicsPlace, "files": filesPlace, "object store": objectsPlace, "broker": brokerPlace, "mariadb": databasePlace(server), "amqp": amqpPlace(queues), "mqtt": mqttPlace, "nats": natsPlace, "postgres": postgresPlace(kit.StartPostgres(t))} {
+	return map[string]func(*testing.T) *kit.Place{"lake": lakePlace, "lake without a catalogue": ledgerPlace, "lake without a catalogue in an object store": farLedgerPlace, "lake of a service": restLakePlace, "lake in a database and an object store": farLakePlace(server), "search": searchPlace, "web": webPlace(false), "web events": webPlace(true), "topics": topicsPlace, "files": filesPlace, "object store": objectsPlace, "broker": brokerPlace, "mariadb": databasePlace(server), "amqp": amqpPlace(queues), "mqtt": mqttPlace, "nats": natsPlace, "postgres": postgresPlace(kit.StartPostgres(t))}
+}
+
+// TestSuite: every place that is read and written keeps what all promise.
+func TestSuite(t *testing.T) {
+	for name, open := range everyPlace(t) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			kit.Suite(t, open)
+		})
+	}
+}
+
+// TestGone: a sink whose place is away for long, $AWAY, waits without memory for what comes meanwhile, and loses nothing.
+func TestGone(t *testing.T) {
+	long := time.Second
+	if d, err := time.ParseDuration(os.Getenv("AWAY")); err == nil {
+		long = d
+	}
+	for name, open := range everyPlace(t) {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel() // so that the memory is that of several
+			p := open(t)
+			if p.Away == nil { // what is on the disk is not away
+				return
+			}
+			if p.Env.Topics == nil {
+				p.Env.Topics, _ = topicOut(t)
+			}
+			feed, err := p.Env.Topics.Create("feed", topiclog.Settings{Partitions: 1})
+			if err != nil {
+				t.Fatal(err)
+			}
+			kit.Gone(t, p, feed, long)
 		})
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -11,6 +12,8 @@ import (
 	"time"
 
 	"fiume/internal/connect/contract"
+	"fiume/internal/core/flow"
+	"fiume/internal/topiclog"
 )
 
 // Place is a place that the suite tries: rows with a number n go in at one end and come out at the other.
@@ -79,17 +82,54 @@ func Killed(t *testing.T, p *Place, kills int) {
 			j.Start(t)
 		}
 	}
-	if !p.Forgets {
-		p.settle(t, j, n)
-		return
+	p.settle(t, j, n)
+}
+
+// Gone tries that a sink whose place is away for long holds up what it is fed by, says so, needs no more memory for it, and has every row in the end. feed is the topic that
+// the job reads, fed with a thousand rows a second.
+func Gone(t *testing.T, p *Place, feed *topiclog.Topic, long time.Duration) {
+	j := New(t, p.Source+p.Sink+"DECLARE STREAM feed (n BIGINT, says VARCHAR) FROM TOPIC 'feed'; CREATE JOB j AS SELECT n, says FROM feed ROUTE TO kept;", p.Env)
+	n := 0
+	write := func(many int) {
+		var ms []topiclog.Record
+		for range many {
+			ms = append(ms, topiclog.Record{Value: []byte(message(n))})
+			n++
+		}
+		if err := feed.Append(ms); err != nil {
+			t.Fatal(err)
+		}
 	}
-	j.Until(t, "all rows are in the sink", func() bool { return len(slices.Compact(p.numbers(t))) >= n })
-	if err := j.Stop(); err != nil {
-		t.Fatal(err)
+	j.Start(t)
+	write(200)
+	j.Until(t, "the first rows are in the sink", func() bool { return len(p.numbers(t)) >= 200 })
+	p.Away(t, true)
+	j.Until(t, "it is said what is waited for", func() bool {
+		write(100)
+		st, ok := j.Status()
+		return ok && slices.ContainsFunc(st.Steps, func(s flow.Step) bool { return s.Waiting != nil })
+	})
+	held := func() int64 {
+		var m runtime.MemStats
+		runtime.GC()
+		runtime.ReadMemStats(&m)
+		return int64(m.HeapAlloc)
 	}
-	if got := slices.Compact(p.numbers(t)); len(got) != n || got[0] != 0 || got[n-1] != n-1 {
-		t.Errorf("%d rows in the sink, wanted %d", len(got), n)
+	before, most := held(), int64(0)
+	for began := time.Now(); time.Since(began) < long; {
+		write(100)
+		time.Sleep(100 * time.Millisecond)
+		if n%1000 == 0 {
+			most = max(most, held()-before)
+		}
 	}
+	most = max(most, held()-before)
+	if most > 64<<20 {
+		t.Errorf("%d rows that wait for a place hold %d MB", n, most>>20)
+	}
+	t.Logf("away for %v, %d rows written: at most %d kB more held", long, n, most>>10)
+	p.Away(t, false)
+	p.settle(t, j, n)
 }
 
 // message is a row of the source.
@@ -109,6 +149,9 @@ func (p *Place) numbers(t testing.TB) (out []int) {
 		out = append(out, r.N)
 	}
 	slices.Sort(out)
+	if p.Forgets {
+		out = slices.Compact(out)
+	}
 	return out
 }
 
