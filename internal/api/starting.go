@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"net/http"
 	"strings"
+	"sync/atomic"
 	"time"
 )
 
@@ -13,7 +14,11 @@ type Starting struct {
 	began   chan struct{}
 	handler http.Handler
 	within  time.Duration
+	waiting atomic.Int64
 }
+
+// mostWaiting is how many requests wait at once; more are told so at once.
+const mostWaiting = 1000
 
 // title is that of a Problem that says so.
 const startingTitle = "Starting"
@@ -37,16 +42,28 @@ func (p *Problem) Starting() bool {
 
 // ServeHTTP implements http.Handler.
 func (s *Starting) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	select {
+	case <-s.began:
+		s.handler.ServeHTTP(w, r)
+	default:
+		s.wait(w, r)
+	}
+}
+
+// wait has a request wait, or tells it that the service is starting.
+func (s *Starting) wait(w http.ResponseWriter, r *http.Request) {
+	if r.URL.Path == "/live" || r.URL.Path == "/ready" {
+		probed(w, r)
+		return
+	}
+	n := s.waiting.Add(1)
+	defer s.waiting.Add(-1)
+	if n > mostWaiting {
+		startingStill(w)
+		return
+	}
 	var late <-chan time.Time
-	switch {
-	case r.URL.Path == "/live" || r.URL.Path == "/ready":
-		select {
-		case <-s.began:
-		default:
-			s.probed(w, r)
-			return
-		}
-	case !strings.Contains(r.Header.Get("Accept"), "text/event-stream"):
+	if !strings.Contains(r.Header.Get("Accept"), "text/event-stream") {
 		t := time.NewTimer(s.within)
 		defer t.Stop()
 		late = t.C
@@ -56,17 +73,22 @@ func (s *Starting) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		s.handler.ServeHTTP(w, r)
 	case <-r.Context().Done():
 	case <-late:
-		w.Header().Set("Content-Type", (*Problem)(nil).ContentType(""))
-		w.Header().Set("Retry-After", "1")
-		w.Header().Set("Refresh", "1") // browsers ask again by this one
-		w.WriteHeader(http.StatusServiceUnavailable)
-		_ = json.NewEncoder(w).Encode(&Problem{Status: http.StatusServiceUnavailable, Title: startingTitle,
-			Detail: "the service is starting: its records or topics take longer than usual to open, and its log says why; ask again"})
+		startingStill(w)
 	}
 }
 
+// startingStill says that the service is starting.
+func startingStill(w http.ResponseWriter) {
+	w.Header().Set("Content-Type", (*Problem)(nil).ContentType(""))
+	w.Header().Set("Retry-After", "1")
+	w.Header().Set("Refresh", "1") // browsers ask again by this one
+	w.WriteHeader(http.StatusServiceUnavailable)
+	_ = json.NewEncoder(w).Encode(&Problem{Status: http.StatusServiceUnavailable, Title: startingTitle,
+		Detail: "the service is starting: its records or topics take longer than usual to open, and its log says why; ask again"})
+}
+
 // probed answers a monitor.
-func (s *Starting) probed(w http.ResponseWriter, r *http.Request) {
+func probed(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 	if r.URL.Path == "/live" {
 		_, _ = w.Write([]byte("alive\n"))

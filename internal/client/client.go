@@ -15,6 +15,7 @@ import (
 	"net/url"
 	"os"
 	"strings"
+	"time"
 
 	"fiume/internal/api"
 	"fiume/internal/catalog"
@@ -75,6 +76,9 @@ func (c *Client) Trusting(file string) (*Client, error) {
 	return &out, nil
 }
 
+// askAgain is how long after the answer a service that is starting is asked again; as a rule it has taken its time for that.
+const askAgain = 200 * time.Millisecond
+
 // ErrNoService says that nothing answers at the address.
 var ErrNoService = errors.New("the service does not answer")
 
@@ -106,7 +110,12 @@ func (c *Client) do(ctx context.Context, method, path string, in any) (*http.Res
 		if c.waits == nil || !errors.As(err, &p) || !p.Starting() {
 			return resp, err
 		}
-		c.waits() // the answer came after a while: there is nothing to wait for here
+		c.waits()
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(askAgain):
+		}
 	}
 }
 

@@ -1,8 +1,10 @@
 package client
 
 import (
+	"context"
 	"net/http"
 	"net/http/httptest"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -33,5 +35,39 @@ func TestStarting(t *testing.T) {
 	}
 	if waited.Load() != 3 || answered.Load() != 1 {
 		t.Errorf("it waited %d times, and was answered %d times", waited.Load(), answered.Load())
+	}
+}
+
+// TestManyWait: so many requests wait for a service that is starting, and no more; all of them are answered when it is there.
+func TestManyWait(t *testing.T) {
+	s := api.NewStarting(time.Hour)
+	var answered sync.WaitGroup
+	var codes sync.Map
+	ask := func(ctx context.Context) int {
+		w := httptest.NewRecorder()
+		s.ServeHTTP(w, httptest.NewRequestWithContext(ctx, "GET", "/api/jobs", nil))
+		return w.Code
+	}
+	var refused atomic.Int64
+	for i := range 1200 {
+		answered.Go(func() {
+			code := ask(t.Context())
+			codes.Store(i, code)
+			if code == http.StatusServiceUnavailable {
+				refused.Add(1)
+			}
+		})
+	}
+	for deadline := time.Now().Add(time.Minute); refused.Load() < 200; time.Sleep(time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatalf("%d are refused", refused.Load())
+		}
+	}
+	s.Begin(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(http.StatusTeapot) }))
+	answered.Wait()
+	all := map[int]int{}
+	codes.Range(func(_, code any) bool { all[code.(int)]++; return true })
+	if all[http.StatusServiceUnavailable] != 200 || all[http.StatusTeapot] != 1000 || ask(t.Context()) != http.StatusTeapot {
+		t.Errorf("%v", all)
 	}
 }
