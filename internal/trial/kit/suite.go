@@ -86,9 +86,10 @@ func Killed(t *testing.T, p *Place, kills int) {
 }
 
 // Gone tries that a sink whose place is away for long holds up what it is fed by, says so, needs no more memory for it, and has every row in the end. feed is the topic that
-// the job reads, fed with a thousand rows a second.
+// the job reads, fed with two hundred rows a second.
 func Gone(t *testing.T, p *Place, feed *topiclog.Topic, long time.Duration) {
 	j := New(t, p.Source+p.Sink+"DECLARE STREAM feed (n BIGINT, says VARCHAR) FROM TOPIC 'feed'; CREATE JOB j AS SELECT n, says FROM feed ROUTE TO kept;", p.Env)
+	j.Every = 500 * time.Millisecond
 	n := 0
 	write := func(many int) {
 		var ms []topiclog.Record
@@ -105,7 +106,7 @@ func Gone(t *testing.T, p *Place, feed *topiclog.Topic, long time.Duration) {
 	j.Until(t, "the first rows are in the sink", func() bool { return len(p.numbers(t)) >= 200 })
 	p.Away(t, true)
 	j.Until(t, "it is said what is waited for", func() bool {
-		write(100)
+		write(10)
 		st, ok := j.Status()
 		return ok && slices.ContainsFunc(st.Steps, func(s flow.Step) bool { return s.Waiting != nil })
 	})
@@ -117,9 +118,9 @@ func Gone(t *testing.T, p *Place, feed *topiclog.Topic, long time.Duration) {
 	}
 	before, most := held(), int64(0)
 	for began := time.Now(); time.Since(began) < long; {
-		write(100)
+		write(20)
 		time.Sleep(100 * time.Millisecond)
-		if n%1000 == 0 {
+		if n%200 == 0 {
 			most = max(most, held()-before)
 		}
 	}
