@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -120,11 +121,12 @@ func TestUpserts(t *testing.T) {
 	r := rand.New(rand.NewPCG(seed(t), 4))
 	want, begin := map[string]*sum{}, time.Date(2026, 5, 17, 9, 0, 0, 0, time.UTC)
 	const total = 6000
+	var looked atomic.Int64 // old snapshots
 	done := make(chan struct{})
 	defer func() { <-done }()
 	go func() {
 		defer close(done)
-		for n := 0; n < total && !t.Failed(); {
+		for n, began := 0, time.Now(); (n < total || looked.Load() < 2 && time.Since(began) < kit.Patience) && !t.Failed(); { // on a slow machine lives may end before they have written
 			var recs []topiclog.Record
 			for range 1 + r.IntN(80) {
 				chip, price := fmt.Sprintf("P%02d", r.IntN(40)), r.Int64N(100_000)
@@ -175,6 +177,7 @@ func TestUpserts(t *testing.T) {
 		}
 		if id := newest(t, dir, "race", "kept"); id != "" && old[id] == nil {
 			old[id] = read(" (SNAPSHOT '" + id + "')")
+			looked.Add(1)
 		}
 	}
 	for _, j := range jobs {

@@ -66,7 +66,11 @@ func Suite(t *testing.T, open func(t *testing.T) *Place) {
 func Killed(t *testing.T, p *Place, kills int) {
 	j := New(t, p.Source+p.Sink+"CREATE JOB j AS SELECT n, says FROM s ROUTE TO kept;", p.Env)
 	r := rand.New(rand.NewPCG(7, 8))
-	j.Start(t)
+	begin := func() { // a life cannot begin while the place is away
+		j.Start(t)
+		j.Until(t, "it has begun", func() bool { st, ok := j.Status(); return ok && len(st.Splits) > 0 })
+	}
+	begin()
 	n := 0
 	for i := range kills {
 		var ms []string
@@ -79,7 +83,7 @@ func Killed(t *testing.T, p *Place, kills int) {
 		p.Kill(t)
 		if i%3 == 1 {
 			_ = j.Kill() // its life may have ended by itself
-			j.Start(t)
+			begin()
 		}
 	}
 	p.settle(t, j, n)
