@@ -366,7 +366,7 @@ func TestHungCatalog(t *testing.T) {
 	time.Sleep(300 * time.Millisecond)
 	for _, path := range []string{"/api/jobs", "/api/topics", "/api/definitions", "/api/jobs/j", "/api/health", "/api/words"} {
 		began := time.Now()
-		if status, _ := p.request("GET", path, ""); status != 200 || time.Since(began) > 10*time.Second {
+		if status, _ := p.request("GET", path, ""); status != 200 || time.Since(began) > time.Minute {
 			t.Errorf("%s: %d after %s", path, status, time.Since(began))
 		}
 	}

@@ -465,7 +465,7 @@ func TestListenersAsk(t *testing.T) {
 		}
 	}
 	read := func(k *kgo.Client) (n int, err error) {
-		ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+		ctx, cancel := context.WithTimeout(t.Context(), patience)
 		defer cancel()
 		f := k.PollFetches(ctx)
 		for _, e := range f.Errors() {

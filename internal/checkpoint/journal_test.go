@@ -147,7 +147,7 @@ func TestJournalFailsForGood(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for deadline := time.Now().Add(10 * time.Second); j.Waiting() == nil || j.Waiting().Tries < 2; time.Sleep(10 * time.Millisecond) {
+	for deadline := time.Now().Add(5 * time.Minute); j.Waiting() == nil || j.Waiting().Tries < 2; time.Sleep(10 * time.Millisecond) {
 		if time.Now().After(deadline) {
 			t.Fatalf("%+v", j.Waiting())
 		}

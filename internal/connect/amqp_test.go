@@ -24,7 +24,7 @@ func office(t testing.TB, a *kit.AMQP, queues ...string) *amqp091.Channel {
 	t.Helper()
 	var conn *amqp091.Connection
 	var err error
-	for deadline := time.Now().Add(time.Minute); ; time.Sleep(50 * time.Millisecond) {
+	for deadline := time.Now().Add(kit.Patience); ; time.Sleep(50 * time.Millisecond) {
 		if conn, err = amqp091.Dial("amqp://timing:" + a.Password + "@" + a.Addr + "/"); err == nil {
 			break
 		}

@@ -85,7 +85,7 @@ func (d *device) all() []string {
 func (d *device) tell(t testing.TB, topic string, messages ...string) {
 	t.Helper()
 	for _, m := range messages {
-		for deadline := time.Now().Add(time.Minute); ; time.Sleep(5 * time.Millisecond) {
+		for deadline := time.Now().Add(kit.Patience); ; time.Sleep(5 * time.Millisecond) {
 			r, err := d.Publish(context.Background(), &paho.Publish{QoS: 1, Topic: topic, Payload: []byte(m), Properties: &paho.PublishProperties{User: paho.UserProperties{{Key: "unit", Value: "mV"}}}})
 			if err != nil {
 				t.Errorf("%v %+v", err, r)
@@ -166,7 +166,7 @@ func TestMQTT(t *testing.T) {
 	// The broker retains the newest order of each mat.
 	seen := newDevice(t, m.Addr, "timing", m.Password)
 	seen.follow(t, "mats/+/order")
-	for deadline := time.Now().Add(time.Minute); len(seen.all()) < 100 && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(kit.Patience); len(seen.all()) < 100 && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
 	}
 	if got := seen.all(); len(got) != 100 || !slices.Contains(got, `mats/PL-7/order {"serial":"PL-7","battery":2}`) {
 		t.Errorf("%d: %q", len(got), got)

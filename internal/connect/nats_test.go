@@ -21,7 +21,7 @@ func relay(t testing.TB, s *kit.NATS) jetstream.JetStream {
 	t.Helper()
 	var n *nats.Conn
 	var err error
-	for deadline := time.Now().Add(time.Minute); ; time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(kit.Patience); ; time.Sleep(20 * time.Millisecond) {
 		if n, err = nats.Connect("nats://"+s.Addr, nats.UserInfo("timing", s.Password), nats.MaxReconnects(-1), nats.ReconnectWait(20*time.Millisecond)); err == nil {
 			break
 		}

@@ -56,7 +56,7 @@ func committedOf(t *testing.T, addrs []string, topic string) []*kgo.Record {
 	}
 	defer cl.Close()
 	admin := kadm.NewClient(cl)
-	for deadline := time.Now().Add(time.Minute); ; time.Sleep(50 * time.Millisecond) {
+	for deadline := time.Now().Add(kit.Patience); ; time.Sleep(50 * time.Millisecond) {
 		ends, err := admin.ListEndOffsets(t.Context(), topic)
 		if err != nil {
 			t.Fatal(err)

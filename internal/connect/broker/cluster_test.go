@@ -174,7 +174,7 @@ func (c *cluster) client(more ...kgo.Opt) *kgo.Client {
 		c.t.Fatal(err)
 	}
 	c.t.Cleanup(cl.Close)
-	for deadline := time.Now().Add(2 * time.Minute); ; time.Sleep(200 * time.Millisecond) {
+	for deadline := time.Now().Add(kit.Patience); ; time.Sleep(200 * time.Millisecond) {
 		found, err := kadm.NewClient(cl).ListBrokers(c.t.Context())
 		if err == nil && len(found) == 3 {
 			return cl
@@ -270,7 +270,7 @@ func TestCluster(t *testing.T) {
 			if _, err := admin.UpdatePartitions(t.Context(), 4, "reads"); err != nil {
 				t.Fatal(err)
 			}
-			for deadline := time.Now().Add(2 * time.Minute); ; time.Sleep(100 * time.Millisecond) {
+			for deadline := time.Now().Add(kit.Patience); ; time.Sleep(100 * time.Millisecond) {
 				if st, ok := job.Status(); ok && len(st.Splits) == 4 {
 					break
 				}
@@ -303,7 +303,7 @@ func TestCluster(t *testing.T) {
 	}
 	sum := int64(0)
 	listed.Each(func(o kadm.ListedOffset) { sum += o.Offset })
-	for deadline := time.Now().Add(3 * time.Minute); ; time.Sleep(100 * time.Millisecond) {
+	for deadline := time.Now().Add(kit.Patience); ; time.Sleep(100 * time.Millisecond) {
 		at := int64(0)
 		st, ok := job.Status()
 		for _, s := range st.Splits {
@@ -368,7 +368,7 @@ func ordinary(t *testing.T, c *cluster, want int) {
 // whole waits until every partition has all its replicas again.
 func whole(t *testing.T, admin *kadm.Client) {
 	t.Helper()
-	for deadline := time.Now().Add(3 * time.Minute); ; time.Sleep(200 * time.Millisecond) {
+	for deadline := time.Now().Add(kit.Patience); ; time.Sleep(200 * time.Millisecond) {
 		found, err := admin.ListTopicsWithInternal(t.Context())
 		low := 0
 		for _, topic := range found {

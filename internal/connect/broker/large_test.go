@@ -28,7 +28,7 @@ func TestTooLarge(t *testing.T) {
 	}
 	job := kit.New(t, endpoint(c)+"DECLARE STREAM s (says VARCHAR) FROM TOPIC 'in'; DECLARE SINK out TO BROKER 'out' VIA b; CREATE JOB j AS SELECT says FROM s ROUTE TO out;", contract.Env{Topics: log})
 	job.Start(t)
-	for deadline := time.Now().Add(time.Minute); ; time.Sleep(10 * time.Millisecond) {
+	for deadline := time.Now().Add(kit.Patience); ; time.Sleep(10 * time.Millisecond) {
 		if err, over := job.Ended(); over {
 			if err == nil || !strings.Contains(err.Error(), "larger than the topic takes") || !strings.Contains(err.Error(), "sink out") || !strings.Contains(err.Error(), "endpoint b") {
 				t.Errorf("%v", err)

@@ -66,7 +66,7 @@ func TestLeaders(t *testing.T) {
 		send(t, other, &kgo.Record{Topic: "reads", Partition: int32(i % 3), Value: []byte(`{"n":-1}`)})
 	}
 	ended := false
-	for deadline := time.Now().Add(time.Minute); !ended && time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
+	for deadline := time.Now().Add(kit.Patience); !ended && time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
 		err, ended = job.Ended()
 	}
 	if err == nil || !strings.Contains(err.Error(), "the topic 'reads' was deleted and made anew while it was read") {

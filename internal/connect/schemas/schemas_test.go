@@ -90,7 +90,7 @@ func TestSchemas(t *testing.T) {
 					want = append(want, fmt.Sprintf(`{"n":%d,"price":"%d.25","word":%s}`, n, n, word))
 				}
 				slices.Sort(want)
-				for until := time.Now().Add(time.Minute); ; {
+				for until := time.Now().Add(kit.Patience); ; {
 					got := kit.Values(t, log.Topic("out"))
 					if slices.Equal(got, want) {
 						return

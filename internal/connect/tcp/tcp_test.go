@@ -39,7 +39,7 @@ func (r *reader) take(c net.Conn) {
 // connected connects once somebody listens.
 func connected(t *testing.T, address string) net.Conn {
 	t.Helper()
-	for deadline := time.Now().Add(time.Minute); ; time.Sleep(10 * time.Millisecond) {
+	for deadline := time.Now().Add(kit.Patience); ; time.Sleep(10 * time.Millisecond) {
 		c, err := net.Dial("tcp", address)
 		if err == nil {
 			t.Cleanup(func() { c.Close() })

@@ -177,7 +177,7 @@ func run(t *testing.T, query string, o opener, parallelism int) (*Job, error) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), 5*time.Minute)
 	defer cancel()
 	return j, j.Run(ctx)
 }

@@ -49,7 +49,7 @@ func (m *Mosquitto) Start(t testing.TB) {
 	if err := m.cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	for deadline := time.Now().Add(time.Minute); ; time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(Patience); ; time.Sleep(20 * time.Millisecond) {
 		c, err := net.Dial("tcp", m.Addr)
 		if err == nil {
 			c.Close()

@@ -40,7 +40,7 @@ func (s *NATS) Start(t testing.TB) {
 	if err := s.cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	for deadline := time.Now().Add(time.Minute); ; time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(Patience); ; time.Sleep(20 * time.Millisecond) {
 		c, err := net.Dial("tcp", s.Addr)
 		if err == nil {
 			c.Close()

@@ -102,7 +102,7 @@ func (p *Postgres) start(t testing.TB) {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	for deadline := time.Now().Add(2 * time.Minute); ; time.Sleep(50 * time.Millisecond) {
+	for deadline := time.Now().Add(Patience); ; time.Sleep(50 * time.Millisecond) {
 		if err = db.PingContext(context.Background()); err == nil {
 			return
 		}
