@@ -47,7 +47,7 @@ AT_ONCE := ./internal/core/flow ./internal/checkpoint ./internal/topiclog ./inte
 
 # The race detector needs a C compiler. Tests try less of the same under it, since it makes them ten times slower.
 test-race: setup-tests build
-	CGO_ENABLED=1 BRIEF=1 SEEDS=4 DAMAGED=4 GROWING=6 go test $(QUICK) -race -count=1 -timeout 40m -skip 'TestBatchesAreCut|TestEndlessRow|TestValuesAreBounded|TestGroupsAreBounded|TestKilledPeers|TestGone' $(AT_ONCE)
+	CGO_ENABLED=1 BRIEF=1 SEEDS=4 DAMAGED=4 GROWING=6 go test $(QUICK) -race -count=1 -timeout 40m -skip 'TestBatchesAreCut|TestEndlessRow|TestValuesAreBounded|TestGroupsAreBounded|TestKilledPeers|TestGone|TestUpserts' $(AT_ONCE)
 	CGO_ENABLED=1 RACED=1 COMMANDS=40 JOBS=4 go test $(QUICK) -count=1 -timeout 30m -run 'TestLives|TestVersions|TestOrdinaryClients|TestGroupsOfClients' ./e2e
 
 test-cluster:
