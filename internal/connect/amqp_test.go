@@ -131,6 +131,7 @@ func amqpPlace(broker func() *kit.AMQP) func(*testing.T) *kit.Place {
 
 // TestAMQP: what a queue holds is read with its headers, through a connection that is lost; what is sent is routed by its columns, and what no queue is bound for is set aside.
 func TestAMQP(t *testing.T) {
+	t.Parallel()
 	a := kit.StartAMQP(t)
 	ch := office(t, a, "entries", "km-5", "finish")
 	log, out := topicOut(t)

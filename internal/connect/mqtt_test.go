@@ -125,6 +125,7 @@ func mqttPlace(t *testing.T) *kit.Place {
 
 // TestMQTT: what devices send has its topic and its properties, and is kept for a job that is away, also by a broker that is started anew; what is sent to devices has its topic of columns.
 func TestMQTT(t *testing.T) {
+	t.Parallel()
 	m := kit.StartMosquitto(t)
 	log, out := topicOut(t)
 	env := contract.Env{Topics: log, Secrets: contract.Secrets{Secret: func(string, string) (string, error) { return m.Password, nil }}}

@@ -97,6 +97,7 @@ func natsPlace(t *testing.T) *kit.Place {
 
 // TestNATS: what a stream keeps is read by its sequence, through kills of the server, from a time, up to now; what is sent has its subject of columns and its headers.
 func TestNATS(t *testing.T) {
+	t.Parallel()
 	s := kit.StartNATS(t)
 	js := relay(t, s)
 	log, out := topicOut(t)

@@ -59,6 +59,7 @@ func everyPlace(t *testing.T) map[string]func(*testing.T) *kit.Place {
 
 // TestSuite: every place that is read and written keeps what all promise.
 func TestSuite(t *testing.T) {
+	t.Parallel()
 	for name, open := range everyPlace(t) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -94,6 +95,7 @@ func TestGone(t *testing.T) {
 
 // TestKilledPeers: databases and brokers that are killed while jobs read and write there lose nothing, and double nothing that they do not send twice.
 func TestKilledPeers(t *testing.T) {
+	t.Parallel()
 	kills := 3
 	if kit.Brief {
 		kills = 1
