@@ -17,19 +17,19 @@ type Starting struct {
 	waiting atomic.Int64
 }
 
-// mostWaiting is how many requests wait at once; more are told so at once.
+// mostWaiting is how many requests wait side by side; those beyond them are refused without waiting.
 const mostWaiting = 1000
 
-// title is that of a Problem that says so.
+// startingTitle is the title of a Problem that says that the service is starting.
 const startingTitle = "Starting"
 
-// NewStarting makes one whose requests wait as long, before they are told so. What follows something waits to the end, as browsers do not ask again
+// NewStarting makes one whose requests wait for as long as within says, and then are told that the service is starting. What follows something waits to the end, as browsers do not ask again
 // for what was refused.
 func NewStarting(within time.Duration) *Starting {
 	return &Starting{began: make(chan struct{}), within: within}
 }
 
-// Begin has h answer, what waits first. It is called once at most.
+// Begin has h answer from now on, those that wait first. It is called once at most.
 func (s *Starting) Begin(h http.Handler) {
 	s.handler = h
 	close(s.began)

@@ -76,7 +76,7 @@ func (c *Client) Trusting(file string) (*Client, error) {
 	return &out, nil
 }
 
-// askAgain is how long after the answer a service that is starting is asked again; as a rule it has taken its time for that.
+// askAgain is the pause before a service that is starting is asked again. It has had the request wait already, unless too many do.
 const askAgain = 200 * time.Millisecond
 
 // ErrNoService says that nothing answers at the address.
